@@ -1,0 +1,83 @@
+package definition
+
+import (
+	"fmt"
+	"reflect"
+	"sort"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
+
+// unknownKeys compares every key of a document with the Go types of the format.
+func unknownKeys(src source, ix *index) []Finding {
+	var found []Finding
+	var reported []string
+	for _, k := range ix.order {
+		if under(string(k), reported) {
+			continue
+		}
+		parts := k.parts()
+		valid, ok := lookup(reflect.TypeFor[Pipeline](), parts)
+		if ok {
+			continue
+		}
+		reported = append(reported, string(k))
+		last := parts[len(parts)-1]
+		fix := "Keys that may stand here: " + strings.Join(valid, ", ") + "."
+		if near := nearest(last, valid); near != "" {
+			fix = fmt.Sprintf("Did you mean %q?", near)
+		}
+		found = append(found, src.at(ix.places[k], "unknown-key", fmt.Sprintf("unknown key %q", last), fix))
+	}
+	return found
+}
+
+func under(k string, reported []string) bool {
+	for _, r := range reported {
+		if strings.HasPrefix(k, r+"\x1f") {
+			return true
+		}
+	}
+	return false
+}
+
+// lookup follows a key path through a type; where it ends, it returns the keys that are valid there.
+func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if len(parts) == 0 {
+		return nil, true
+	}
+	switch t.Kind() {
+	case reflect.Struct:
+		for i := range t.NumField() {
+			name := t.Field(i).Tag.Get("toml")
+			if name == "-" {
+				continue
+			}
+			if name == parts[0] {
+				return lookup(t.Field(i).Type, parts[1:])
+			}
+			valid = append(valid, name)
+		}
+		sort.Strings(valid)
+		return valid, false
+	case reflect.Map, reflect.Slice:
+		return lookup(t.Elem(), parts[1:])
+	}
+	// A table where a plain value belongs: the decoder reports the type with its place.
+	return nil, true
+}
+
+// nearest returns the candidate a person most likely meant, or "" when none is close.
+func nearest(word string, candidates []string) string {
+	best, bestDistance := "", len(word)/2+1
+	for _, c := range candidates {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), c); d < bestDistance {
+			best, bestDistance = c, d
+		}
+	}
+	return best
+}

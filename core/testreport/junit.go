@@ -1,0 +1,146 @@
+// Package testreport reads test results from JUnit XML, in the shape most test runners write: testsuites or
+// testsuite at the top, testcase elements with failure, error or skipped inside.
+package testreport
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+)
+
+// Result is how a case ended.
+type Result string
+
+// The results.
+const (
+	Passed  Result = "passed"
+	Failed  Result = "failed"
+	Skipped Result = "skipped"
+)
+
+// Case is one test case.
+type Case struct {
+	Suite   string  `json:"suite"`
+	Name    string  `json:"name"`
+	Result  Result  `json:"result" enum:"passed,failed,skipped"`
+	Seconds float64 `json:"seconds"`
+	Message string  `json:"message,omitempty" doc:"What the failed case said, one line."`
+	Detail  string  `json:"detail,omitempty" doc:"Its longer text, cut at 8 KiB."`
+}
+
+// MaxCases and MaxDetail bound what one file may bring.
+const (
+	MaxCases  = 50_000
+	MaxDetail = 8 << 10
+)
+
+// ErrNotJUnit says that a file is no JUnit XML.
+var ErrNotJUnit = errors.New("not JUnit XML")
+
+// Parse reads one file. It never expands entities of its own and reads no more than r gives.
+func Parse(r io.Reader) ([]Case, error) {
+	dec := xml.NewDecoder(r)
+	var cases []Case
+	var suites []string
+	known := false
+	for {
+		token, err := dec.Token()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			line, col := dec.InputPos()
+			return nil, fmt.Errorf("%w: line %d, column %d: %w", ErrNotJUnit, line, col, err)
+		}
+		switch e := token.(type) {
+		case xml.StartElement:
+			switch e.Name.Local {
+			case "testsuites":
+				known = true
+			case "testsuite":
+				known = true
+				suites = append(suites, attr(e, "name"))
+			case "testcase":
+				c, err := readCase(dec, e, suites)
+				if err != nil {
+					return nil, fmt.Errorf("%w: %w", ErrNotJUnit, err)
+				}
+				if len(cases) == MaxCases {
+					return nil, fmt.Errorf("more than %d test cases in one file", MaxCases)
+				}
+				cases = append(cases, c)
+			default:
+				if !known {
+					return nil, fmt.Errorf("%w: the top element is <%s>, not <testsuites> or <testsuite>", ErrNotJUnit, e.Name.Local)
+				}
+				if err := dec.Skip(); err != nil {
+					return nil, fmt.Errorf("%w: %w", ErrNotJUnit, err)
+				}
+			}
+		case xml.EndElement:
+			if e.Name.Local == "testsuite" && len(suites) > 0 {
+				suites = suites[:len(suites)-1]
+			}
+		}
+	}
+	if !known {
+		return nil, fmt.Errorf("%w: the file is empty", ErrNotJUnit)
+	}
+	return cases, nil
+}
+
+func readCase(dec *xml.Decoder, start xml.StartElement, suites []string) (Case, error) {
+	type outcome struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+	var body struct {
+		Failure []outcome `xml:"failure"`
+		Error   []outcome `xml:"error"`
+		Skipped []outcome `xml:"skipped"`
+	}
+	if err := dec.DecodeElement(&body, &start); err != nil {
+		return Case{}, err
+	}
+	c := Case{Name: attr(start, "name"), Suite: attr(start, "classname"), Result: Passed}
+	if c.Suite == "" && len(suites) > 0 {
+		c.Suite = suites[len(suites)-1]
+	}
+	c.Seconds, _ = strconv.ParseFloat(strings.ReplaceAll(attr(start, "time"), ",", ""), 64)
+	if bad := append(body.Failure, body.Error...); len(bad) > 0 {
+		c.Result = Failed
+		c.Detail = cut(strings.TrimSpace(bad[0].Text))
+		c.Message = firstLine(bad[0].Message)
+		if c.Message == "" {
+			c.Message = firstLine(c.Detail)
+		}
+	} else if len(body.Skipped) > 0 {
+		c.Result = Skipped
+		c.Message = firstLine(body.Skipped[0].Message)
+	}
+	return c, nil
+}
+
+func attr(e xml.StartElement, name string) string {
+	for _, a := range e.Attr {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
+	return cut(strings.TrimSpace(line))
+}
+
+func cut(s string) string {
+	if len(s) > MaxDetail {
+		return strings.ToValidUTF8(s[:MaxDetail], "") + "…"
+	}
+	return s
+}
