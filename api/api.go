@@ -1,0 +1,284 @@
+// Package api holds the JSON shapes of the HTTP interface, shared by server, client, runner and command line.
+// Times are RFC 3339 in UTC; spans are milliseconds; sizes are bytes; digests are lower-case hexadecimal SHA-256.
+package api
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/testreport"
+	"gentlepiston.example/piston/core/timing"
+	"gentlepiston.example/piston/core/version"
+)
+
+// Person is who is signed in.
+type Person struct {
+	Name string `json:"name"`
+}
+
+// Credentials open a session.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100"`
+	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
+
+// TokenKind is what a token may be used for.
+type TokenKind string
+
+// A person's token does what the person may do; a runner's only claims and reports work.
+const (
+	PersonToken TokenKind = "person"
+	RunnerToken TokenKind = "runner"
+)
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string    `json:"name" minLength:"1" maxLength:"100" doc:"What it is for, to find it again."`
+	Kind TokenKind `json:"kind" enum:"person,runner" default:"person"`
+}
+
+// Token is a token without its secret part.
+type Token struct {
+	ID       int64      `json:"id"`
+	Name     string     `json:"name"`
+	Kind     TokenKind  `json:"kind" enum:"person,runner"`
+	Created  time.Time  `json:"created"`
+	LastUsed *time.Time `json:"last_used,omitempty"`
+}
+
+// IssuedToken is a new token with its secret part, which is never shown again.
+type IssuedToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// NewProject registers a source repository.
+type NewProject struct {
+	Name   string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,62}$" doc:"Short name used in addresses and commands."`
+	Remote string `json:"remote" minLength:"1" maxLength:"2000" doc:"Where the repository is: a folder on the server's machine, or an https address."`
+}
+
+// Project is a registered repository.
+type Project struct {
+	Name    string    `json:"name"`
+	Remote  string    `json:"remote"`
+	Created time.Time `json:"created"`
+	Latest  *Run      `json:"latest,omitempty" doc:"Its latest run."`
+}
+
+// HookKey lets a hook or another service sign the pushes it reports.
+type HookKey struct {
+	Address string `json:"address" doc:"Path below the service's address that takes them."`
+	Key     string `json:"key" doc:"Standard Webhooks signing secret, beginning with whsec_."`
+}
+
+// PushEvent reports changed refs: the data of a Standard Webhooks payload of type push.
+type PushEvent struct {
+	Type      string    `json:"type" enum:"push"`
+	Timestamp time.Time `json:"timestamp" doc:"When the push happened."`
+	Data      PushData  `json:"data"`
+}
+
+// PushData lists the refs of one push.
+type PushData struct {
+	Updates []plan.RefUpdate `json:"updates" minItems:"1" maxItems:"1000"`
+}
+
+// PushAccepted says that a push is recorded and will be planned, come what may.
+type PushAccepted struct {
+	ID     int64 `json:"id"`
+	Repeat bool  `json:"repeat" doc:"It had been received before; nothing more will come of it."`
+}
+
+// Run is one execution of a pipeline for one commit.
+type Run struct {
+	Project     string              `json:"project"`
+	Number      int64               `json:"number" doc:"Per project, from 1."`
+	Pipeline    string              `json:"pipeline"`
+	Trigger     plan.Trigger        `json:"trigger" enum:"push,tag,person"`
+	Branch      string              `json:"branch,omitempty"`
+	Tag         string              `json:"tag,omitempty"`
+	Commit      string              `json:"commit"`
+	Subject     string              `json:"subject" doc:"First line of the commit message."`
+	Author      string              `json:"author"`
+	StartedBy   string              `json:"started_by,omitempty" doc:"Who started it by hand."`
+	BuildNumber version.BuildNumber `json:"build_number,omitempty" doc:"From the ledger; never issued twice."`
+	VersionName string              `json:"version_name,omitempty"`
+	State       state.State         `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+	Reason      string              `json:"reason,omitempty"`
+	Queued      time.Time           `json:"queued"`
+	Started     *time.Time          `json:"started,omitempty"`
+	Finished    *time.Time          `json:"finished,omitempty"`
+	FailedAt    string              `json:"failed_at,omitempty" doc:"Job and step that failed first, for lists."`
+}
+
+// RunPage is a page of runs, newest first.
+type RunPage struct {
+	Runs []Run `json:"runs"`
+	Next int64 `json:"next,omitempty" doc:"Pass as before to get the following page; absent on the last."`
+}
+
+// RunDetail is a run with all that happened in it.
+type RunDetail struct {
+	Run
+	Findings  []definition.Finding `json:"findings,omitempty" doc:"What is wrong with the pipeline files at this commit."`
+	Jobs      []Job                `json:"jobs"`
+	Artifacts []Artifact           `json:"artifacts"`
+	Failure   *Failure             `json:"failure,omitempty" doc:"What failed first, and the lines that matter."`
+	Now       time.Time            `json:"now" doc:"The server's clock, for spans that are still open."`
+}
+
+// Failure is what a person must know first about a failed run.
+type Failure struct {
+	Job      string         `json:"job"`
+	Step     string         `json:"step,omitempty"`
+	StepNo   int            `json:"step_no" doc:"From 0; -1 when the job failed outside its steps."`
+	ExitCode *int           `json:"exit_code,omitempty"`
+	Reason   string         `json:"reason"`
+	Lines    []logline.Line `json:"lines" doc:"First lines that look like errors, or else the last ones."`
+	Tests    []FailedCase   `json:"tests,omitempty" doc:"Test cases that failed."`
+}
+
+// FailedCase is a failed test case.
+type FailedCase struct {
+	testreport.Case
+}
+
+// Job is the part of a run that needs one machine, with its latest attempt.
+type Job struct {
+	Name     string        `json:"name"`
+	State    state.State   `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+	Reason   string        `json:"reason,omitempty"`
+	After    []string      `json:"after"`
+	Machine  []string      `json:"machine"`
+	Attempt  int           `json:"attempt" doc:"Number of the latest attempt, from 1."`
+	Attempts []AttemptNote `json:"attempts" doc:"All attempts, oldest first."`
+	Runner   string        `json:"runner,omitempty"`
+	Queued   *time.Time    `json:"queued,omitempty" doc:"When it could have started."`
+	Claimed  *time.Time    `json:"claimed,omitempty"`
+	Prepared *time.Time    `json:"prepared,omitempty"`
+	Finished *time.Time    `json:"finished,omitempty"`
+	Steps    []Step        `json:"steps"`
+	Timing   timing.Report `json:"timing"`
+	Caches   []CacheUse    `json:"caches"`
+	Tests    *TestSummary  `json:"tests,omitempty"`
+	LogLines int64         `json:"log_lines"`
+}
+
+// AttemptNote tells how an attempt ended.
+type AttemptNote struct {
+	Number int         `json:"number"`
+	State  state.State `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped"`
+	Reason string      `json:"reason,omitempty"`
+}
+
+// Step is one step of a job's latest attempt.
+type Step struct {
+	Name      string      `json:"name"`
+	State     state.State `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,reused"`
+	Reason    string      `json:"reason,omitempty"`
+	ExitCode  *int        `json:"exit_code,omitempty"`
+	Started   *time.Time  `json:"started,omitempty"`
+	Finished  *time.Time  `json:"finished,omitempty"`
+	FirstLine int64       `json:"first_line,omitempty" doc:"Number of its first log line."`
+	LastLine  int64       `json:"last_line,omitempty"`
+}
+
+// TestSummary counts a job's test cases.
+type TestSummary struct {
+	Passed   int          `json:"passed"`
+	Failed   int          `json:"failed"`
+	Skipped  int          `json:"skipped"`
+	Seconds  float64      `json:"seconds"`
+	Failures []FailedCase `json:"failures,omitempty" doc:"The first 200 failed cases."`
+}
+
+// CacheUse is what came of one cache in an attempt.
+type CacheUse struct {
+	Name   string `json:"name"`
+	Key    string `json:"key"`
+	Hit    bool   `json:"hit"`
+	Saved  bool   `json:"saved"`
+	Size   int64  `json:"size" doc:"Bytes packed."`
+	TookMs int64  `json:"took_ms" doc:"To restore, or to save."`
+	Note   string `json:"note,omitempty"`
+}
+
+// Artifact is a file a run keeps.
+type Artifact struct {
+	ID      int64     `json:"id"`
+	Job     string    `json:"job"`
+	Name    string    `json:"name" doc:"Name of the keep entry."`
+	Path    string    `json:"path" doc:"Path in the workspace."`
+	Size    int64     `json:"size"`
+	SHA256  string    `json:"sha256"`
+	Created time.Time `json:"created"`
+}
+
+// StartRun starts a pipeline by hand.
+type StartRun struct {
+	Pipeline string `json:"pipeline" minLength:"1" maxLength:"64"`
+	Ref      string `json:"ref" minLength:"1" maxLength:"1024" doc:"Branch, tag or commit."`
+}
+
+// LogPart is a stretch of a job's log.
+type LogPart struct {
+	Attempt  int            `json:"attempt"`
+	Total    int64          `json:"total" doc:"Lines there are by now."`
+	Complete bool           `json:"complete" doc:"No more will come."`
+	Lines    []logline.Line `json:"lines"`
+}
+
+// SecretKind tells how a secret reaches a step.
+type SecretKind string
+
+// The kinds of secret.
+const (
+	TextSecret SecretKind = "text"
+	FileSecret SecretKind = "file"
+)
+
+// NewSecret sets a secret's value.
+type NewSecret struct {
+	Kind  SecretKind `json:"kind" enum:"text,file"`
+	Value []byte     `json:"value" doc:"The bytes, in Base64 on the way."`
+}
+
+// Secret is a secret without its value.
+type Secret struct {
+	Name     string     `json:"name"`
+	Kind     SecretKind `json:"kind" enum:"text,file"`
+	Revision int        `json:"revision"`
+	Updated  time.Time  `json:"updated"`
+	By       string     `json:"by"`
+}
+
+// Runner is a machine that executes jobs.
+type Runner struct {
+	Name     string    `json:"name"`
+	Labels   []string  `json:"labels"`
+	Platform string    `json:"platform"`
+	Slots    int       `json:"slots"`
+	Busy     int       `json:"busy"`
+	Seen     time.Time `json:"seen"`
+	Online   bool      `json:"online"`
+}
+
+// Change is an event of the stream: something about a run is different now; read the run to see what.
+type Change struct {
+	Project string      `json:"project"`
+	Run     int64       `json:"run"`
+	State   state.State `json:"state"`
+	Job     string      `json:"job,omitempty"`
+	Step    *int        `json:"step,omitempty"`
+}
+
+// LogBatch is an event of the stream: further lines of a job's log.
+type LogBatch struct {
+	Job     string         `json:"job"`
+	Attempt int            `json:"attempt"`
+	Lines   []logline.Line `json:"lines"`
+}

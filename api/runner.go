@@ -1,0 +1,81 @@
+package api
+
+import (
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/testreport"
+)
+
+// ClaimRequest says who asks for work and what it can do.
+type ClaimRequest struct {
+	Runner    string   `json:"runner" pattern:"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$"`
+	Labels    []string `json:"labels" minItems:"1" maxItems:"100"`
+	Platform  string   `json:"platform" maxLength:"64" doc:"Such as linux/amd64."`
+	Slots     int      `json:"slots" minimum:"1" maximum:"1000"`
+	Recipient string   `json:"recipient" maxLength:"200" doc:"age X25519 recipient the job's secrets are sealed to."`
+	WaitMs    int      `json:"wait_ms" minimum:"0" maximum:"60000" doc:"How long to wait for work."`
+}
+
+// Work is one attempt of a job, handed to the runner that claimed it.
+type Work struct {
+	Attempt     int64             `json:"attempt" doc:"Id of the attempt; every report carries it."`
+	Number      int               `json:"number" doc:"Number of the attempt, from 1."`
+	Project     string            `json:"project"`
+	Run         int64             `json:"run"`
+	Pipeline    string            `json:"pipeline"`
+	Job         *definition.Job   `json:"job"`
+	Commit      string            `json:"commit"`
+	Ref         string            `json:"ref"`
+	Remote      string            `json:"remote" doc:"The project's own remote, against which relative submodule addresses resolve."`
+	Sources     map[string]string `json:"sources" doc:"Remotes the server serves: remote = path below the server's address."`
+	Env         map[string]string `json:"env" doc:"Variables of the pipeline and of the service."`
+	Secrets     []byte            `json:"secrets,omitempty" doc:"SealedSecrets as JSON, age-encrypted to the runner."`
+	LeaseMs     int               `json:"lease_ms" doc:"Without a beat for so long the attempt is lost."`
+	SecretKinds map[string]string `json:"secret_kinds,omitempty"`
+}
+
+// SealedSecrets are the values a job's steps ask for.
+type SealedSecrets map[string][]byte
+
+// Beat answers a runner's sign of life.
+type Beat struct {
+	Stop   bool   `json:"stop" doc:"End the job now."`
+	Reason string `json:"reason,omitempty"`
+}
+
+// StepReport tells that a step began or ended.
+type StepReport struct {
+	State     state.State    `json:"state" enum:"running,passed,failed,cancelled,timed-out,skipped"`
+	At        int64          `json:"at" doc:"When, in milliseconds since 1970 (UTC)."`
+	ExitCode  *int           `json:"exit_code,omitempty"`
+	Reason    string         `json:"reason,omitempty" maxLength:"4000"`
+	FirstLine int64          `json:"first_line"`
+	LastLine  int64          `json:"last_line"`
+	Excerpt   []logline.Line `json:"excerpt,omitempty" maxItems:"100"`
+	Tests     *TestReport    `json:"tests,omitempty"`
+}
+
+// TestReport is what a step's test reports came to.
+type TestReport struct {
+	Passed   int               `json:"passed"`
+	Failed   int               `json:"failed"`
+	Skipped  int               `json:"skipped"`
+	Seconds  float64           `json:"seconds"`
+	Failures []testreport.Case `json:"failures" maxItems:"200"`
+}
+
+// Prepared tells that checkout and caches are there.
+type Prepared struct {
+	At     int64      `json:"at"`
+	Caches []CacheUse `json:"caches"`
+}
+
+// Finish ends an attempt.
+type Finish struct {
+	State  state.State `json:"state" enum:"passed,failed,cancelled,timed-out"`
+	Reason string      `json:"reason,omitempty" maxLength:"4000"`
+	At     int64       `json:"at"`
+	Lines  int64       `json:"lines" doc:"Lines of its log in all."`
+	Caches []CacheUse  `json:"caches"`
+}

@@ -1,0 +1,92 @@
+package local
+
+import (
+	"log/slog"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/store"
+)
+
+func TestAFolderIsHeldByOne(t *testing.T) {
+	dir := t.TempDir()
+	first, err := LockFolder(dir, "lock")
+	require.NoError(t, err)
+	_, err = LockFolder(dir, "lock")
+	assert.ErrorIs(t, err, ErrInUse)
+	assert.ErrorContains(t, err, "--home")
+	first.Unlock()
+	again, err := LockFolder(dir, "lock")
+	require.NoError(t, err)
+	again.Unlock()
+}
+
+func start(t *testing.T, home string) *Postgres {
+	t.Helper()
+	p, err := StartPostgres(t.Context(), home, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	return p
+}
+
+func answers(t *testing.T, p *Postgres) {
+	t.Helper()
+	s, err := store.Open(t.Context(), p.DSN())
+	require.NoError(t, err)
+	require.NoError(t, s.Ping(t.Context()))
+	require.NoError(t, s.Close())
+}
+
+// folder is one the postgres user cannot reach when the tests run as root, which is the hard case.
+func folder(t *testing.T) string {
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(dir, 0o700))
+	t.Cleanup(func() {
+		if place, err := os.ReadFile(filepath.Join(dir, "postgres.folder")); err == nil {
+			os.RemoveAll(string(place[:len(place)-1]))
+		}
+	})
+	return dir
+}
+
+func TestPostgresComesBackAfterAKill(t *testing.T) {
+	home := folder(t)
+	p := start(t, home)
+	answers(t, p)
+	killed := p.Pid()
+	require.NoError(t, syscall.Kill(killed, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return p.Pid() != killed && p.Pid() != 0 && accepts(p.port) }, 30*time.Second, 50*time.Millisecond)
+	answers(t, p)
+	p.Stop()
+	assert.Error(t, syscall.Kill(p.Pid(), 0), "nothing is left running")
+
+	p = start(t, home)
+	defer p.Stop()
+	answers(t, p)
+}
+
+func TestPostgresLeftByACrashIsTakenOver(t *testing.T) {
+	home := folder(t)
+	first := start(t, home)
+	first.cancel() // as if the process had died: nobody watches any more, the server goes on
+	<-first.done
+	second := start(t, home)
+	defer second.Stop()
+	assert.Equal(t, first.Pid(), second.Pid())
+	answers(t, second)
+}
+
+func TestAPostgresThatCannotStartSaysWhy(t *testing.T) {
+	home := folder(t)
+	p := start(t, home)
+	p.Stop()
+	require.NoError(t, os.WriteFile(filepath.Join(p.data(), "postgresql.conf"), []byte("shared_buffers = nonsense\n"), 0o600))
+	_, err := StartPostgres(t.Context(), home, slog.New(slog.DiscardHandler))
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "nonsense", "the error brings PostgreSQL's own words")
+}

@@ -1,0 +1,182 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/state"
+)
+
+// Attempt is one try of a job.
+type Attempt struct {
+	ID         int64       `db:"id"`
+	JobID      int64       `db:"job_id"`
+	RunID      int64       `db:"run_id"`
+	Number     int         `db:"number"`
+	Labels     Texts       `db:"labels"`
+	State      state.State `db:"state"`
+	Reason     string      `db:"reason"`
+	Runner     string      `db:"runner"`
+	Stop       bool        `db:"stop"`
+	StopReason string      `db:"stop_reason"`
+	LeaseUntil *time.Time  `db:"lease_until"`
+	Queued     time.Time   `db:"queued_at"`
+	Claimed    *time.Time  `db:"claimed_at"`
+	Prepared   *time.Time  `db:"prepared_at"`
+	Finished   *time.Time  `db:"finished_at"`
+	LogLines   int64       `db:"log_lines"`
+	LogBlob    string      `db:"log_blob"`
+	LogSize    int64       `db:"log_size"`
+	LogMoved   *time.Time  `db:"log_moved"`
+	LogPurged  bool        `db:"log_purged"`
+}
+
+// AddAttempt puts a try of a job, with its steps, into the queue.
+func (q Q) AddAttempt(ctx context.Context, job Job, number int, d *definition.Job, at time.Time) (id int64, err error) {
+	err = q.get(ctx, &id, `INSERT INTO attempts (job_id, run_id, number, labels, state, queued_at)
+		VALUES ($1, $2, $3, $4, 'queued', $5) RETURNING id`, job.ID, job.RunID, number, d.Machine, at)
+	if err != nil {
+		return 0, err
+	}
+	names := make([]string, len(d.Step))
+	for i, s := range d.Step {
+		names[i] = s.Name
+	}
+	return id, q.do(ctx, nil, `INSERT INTO steps (attempt_id, position, name, state)
+		SELECT $1, n - 1, name, 'queued' FROM unnest($2::text[]) WITH ORDINALITY AS t(name, n)`, id, names)
+}
+
+// Claim takes the oldest queued attempt that a runner with these labels can do. Two claims never get the same one:
+// a row that another transaction has locked is passed over. ErrNotFound when there is none.
+func (q Q) Claim(ctx context.Context, runner string, labels []string, lease time.Duration) (a Attempt, err error) {
+	err = q.get(ctx, &a, `UPDATE attempts SET state = 'running', runner = $1, claimed_at = now(), lease_until = now() + $3
+		WHERE id = (SELECT id FROM attempts WHERE state = 'queued' AND labels <@ $2
+			ORDER BY queued_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
+		RETURNING *`, runner, labels, lease)
+	return a, err
+}
+
+// Beat extends the lease of a running attempt; ErrNotFound when it is not running any more.
+func (q Q) Beat(ctx context.Context, id int64, lease time.Duration) (a Attempt, err error) {
+	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING *`, id, lease)
+	return a, err
+}
+
+// ExtendLeases gives every running attempt a fresh lease: after the server was away, runners need time to report.
+func (q Q) ExtendLeases(ctx context.Context, lease time.Duration) error {
+	return q.do(ctx, nil, `UPDATE attempts SET lease_until = now() + $1 WHERE state = 'running'`, lease)
+}
+
+// LostAttempts lists running attempts whose lease is over.
+func (q Q) LostAttempts(ctx context.Context) (list []Attempt, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE state = 'running' AND lease_until < now() ORDER BY id LIMIT 100`)
+	return list, err
+}
+
+// AttemptByID finds an attempt.
+func (q Q) AttemptByID(ctx context.Context, id int64) (a Attempt, err error) {
+	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1`, id)
+	return a, err
+}
+
+// RunningAttempt finds an attempt and locks it for the transaction; ErrNotFound when it is not running (any more).
+// Every write of a runner goes through here: a late one from a lost attempt changes nothing.
+func (q Q) RunningAttempt(ctx context.Context, id int64) (a Attempt, err error) {
+	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1 AND state = 'running' FOR UPDATE`, id)
+	return a, err
+}
+
+// IsRunning is RunningAttempt without the lock, for writes that go elsewhere than the database.
+func (q Q) IsRunning(ctx context.Context, id int64) (a Attempt, err error) {
+	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1 AND state = 'running'`, id)
+	return a, err
+}
+
+// Attempts lists a run's attempts, oldest first.
+func (q Q) Attempts(ctx context.Context, run int64) (list []Attempt, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE run_id = $1 ORDER BY id`, run)
+	return list, err
+}
+
+// SetPrepared notes that a runner has checkout and caches in place.
+func (q Q) SetPrepared(ctx context.Context, id int64, at time.Time) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET prepared_at = $2 WHERE id = $1 AND state = 'running'`, id, at)
+}
+
+// EndAttempt ends a queued or running attempt; ErrNotFound when it is over already.
+func (q Q) EndAttempt(ctx context.Context, id int64, s state.State, reason string, at time.Time, lines int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET state = $2, reason = $3, finished_at = $4, log_lines = $5, lease_until = NULL
+		WHERE id = $1 AND state IN ('queued', 'running')`, id, string(s), reason, at, lines)
+}
+
+// AskToStop marks the running attempts of a run; their runners learn of it with their next beat.
+func (q Q) AskToStop(ctx context.Context, run int64, reason string) error {
+	return q.do(ctx, nil, `UPDATE attempts SET stop = true, stop_reason = $2 WHERE run_id = $1 AND state = 'running'`, run, reason)
+}
+
+// AttemptsWithLogToMove lists ended attempts whose log is still in the stream.
+func (q Q) AttemptsWithLogToMove(ctx context.Context) (list []Attempt, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE NOT log_purged AND log_moved IS NULL
+		AND state NOT IN ('queued', 'running', 'waiting') ORDER BY id LIMIT 100`)
+	return list, err
+}
+
+// AttemptsWithLogToPurge lists attempts whose log was moved before a time and is still in the stream too.
+func (q Q) AttemptsWithLogToPurge(ctx context.Context, before time.Time) (list []Attempt, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE NOT log_purged AND log_moved < $1 ORDER BY id LIMIT 100`, before)
+	return list, err
+}
+
+// LogMoved notes where a finished log is.
+func (q Q) LogMoved(ctx context.Context, id int64, blob string, size, lines int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4, log_moved = now() WHERE id = $1`,
+		id, blob, size, lines)
+}
+
+// LogPurged notes that a log is no longer in the stream.
+func (q Q) LogPurged(ctx context.Context, id int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_purged = true WHERE id = $1`, id)
+}
+
+// Busy counts the running attempts of each runner.
+func (q Q) Busy(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Runner string `db:"runner"`
+		N      int    `db:"n"`
+	}
+	err := q.list(ctx, &rows, `SELECT runner, count(*) AS n FROM attempts WHERE state = 'running' GROUP BY runner`)
+	busy := map[string]int{}
+	for _, r := range rows {
+		busy[r.Runner] = r.N
+	}
+	return busy, err
+}
+
+// Runner is a machine's record.
+type Runner struct {
+	Name     string    `db:"name"`
+	Labels   Texts     `db:"labels"`
+	Platform string    `db:"platform"`
+	Slots    int       `db:"slots"`
+	Seen     time.Time `db:"seen_at"`
+}
+
+// SeeRunner notes a runner's sign of life.
+func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest) error {
+	return q.do(ctx, nil, `INSERT INTO runners (name, labels, platform, slots, seen_at) VALUES ($1, $2, $3, $4, now())
+		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, seen_at = now()`,
+		r.Runner, r.Labels, r.Platform, r.Slots)
+}
+
+// TouchRunner notes that a runner that is at work was seen.
+func (q Q) TouchRunner(ctx context.Context, name string) error {
+	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1`, name)
+}
+
+// Runners lists all by name.
+func (q Q) Runners(ctx context.Context) (list []Runner, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM runners ORDER BY name`)
+	return list, err
+}

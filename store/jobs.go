@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
+
+	"gentlepiston.example/piston/api"
+)
+
+// Job is a job of a run.
+type Job struct {
+	ID         int64                 `db:"id"`
+	RunID      int64                 `db:"run_id"`
+	Position   int                   `db:"position"`
+	Name       string                `db:"name"`
+	Definition JSON[*definition.Job] `db:"definition"`
+	State      state.State           `db:"state"`
+	Reason     string                `db:"reason"`
+	Ready      bool                  `db:"ready"`
+}
+
+// AddJob adds a job and sets its id.
+func (q Q) AddJob(ctx context.Context, j *Job) error {
+	return q.get(ctx, &j.ID, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
+		VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		j.RunID, j.Position, j.Name, asJSON(j.Definition.V), string(j.State), j.Reason, j.Ready)
+}
+
+// Jobs lists a run's jobs in their order.
+func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
+	err = q.list(ctx, &list, `SELECT id, run_id, position, name, definition, state, reason, ready FROM jobs
+		WHERE run_id = $1 ORDER BY position`, run)
+	return list, err
+}
+
+// SetJob writes where a job stands.
+func (q Q) SetJob(ctx context.Context, id int64, s state.State, reason string, ready bool) error {
+	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s), reason, ready)
+}
+
+// Step is one step of an attempt.
+type Step struct {
+	AttemptID int64                 `db:"attempt_id"`
+	Position  int                   `db:"position"`
+	Name      string                `db:"name"`
+	State     state.State           `db:"state"`
+	Reason    string                `db:"reason"`
+	ExitCode  *int                  `db:"exit_code"`
+	Started   *time.Time            `db:"started_at"`
+	Finished  *time.Time            `db:"finished_at"`
+	FirstLine int64                 `db:"first_line"`
+	LastLine  int64                 `db:"last_line"`
+	Excerpt   JSON[[]logline.Line]  `db:"excerpt"`
+	Tests     JSON[*api.TestReport] `db:"tests"`
+}
+
+// StepsOfRun lists the steps of all attempts of a run, in order.
+func (q Q) StepsOfRun(ctx context.Context, run int64) (list []Step, err error) {
+	err = q.list(ctx, &list, `SELECT s.* FROM steps s JOIN attempts a ON a.id = s.attempt_id
+		WHERE a.run_id = $1 ORDER BY s.attempt_id, s.position`, run)
+	return list, err
+}
+
+// SetStep writes what a runner tells of a step. A step that is over stays as it ended.
+func (q Q) SetStep(ctx context.Context, attempt int64, position int, r api.StepReport) error {
+	at := time.UnixMilli(r.At)
+	if r.State == state.Running {
+		return q.do(ctx, nil, `UPDATE steps SET state = 'running', started_at = $3, first_line = $4
+			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, attempt, position, at, r.FirstLine)
+	}
+	return q.do(ctx, nil, `UPDATE steps SET state = $3, reason = $4, exit_code = $5, finished_at = $6, first_line = $7,
+		last_line = $8, excerpt = $9, tests = $10
+		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, attempt, position,
+		string(r.State), r.Reason, r.ExitCode, at, r.FirstLine, r.LastLine, asJSON(r.Excerpt), asJSON(r.Tests))
+}
+
+// EndSteps gives the steps of an attempt that are not over a final state.
+func (q Q) EndSteps(ctx context.Context, attempt int64, running, queued state.State, at time.Time) error {
+	return q.do(ctx, nil, `UPDATE steps SET state = CASE WHEN state = 'running' THEN $2 ELSE $3 END,
+		finished_at = CASE WHEN state = 'running' THEN $4::timestamptz END
+		WHERE attempt_id = $1 AND state IN ('queued', 'running')`, attempt, string(running), string(queued), at)
+}

@@ -1,0 +1,122 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/api"
+)
+
+// Cache is one saved copy of a cache.
+type Cache struct {
+	ID   int64  `db:"id"`
+	Name string `db:"name"`
+	Key  string `db:"key"`
+	Size int64  `db:"size"`
+	Blob string `db:"blob"`
+}
+
+// CacheByKey finds a saved copy and notes its use.
+func (q Q) CacheByKey(ctx context.Context, project int64, key string) (c Cache, err error) {
+	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND key = $2
+		RETURNING id, name, key, size, blob`, project, key)
+	return c, err
+}
+
+// AddCache notes a saved copy. The first one of a key stays: the content is the same.
+func (q Q) AddCache(ctx context.Context, project int64, c Cache) error {
+	return q.do(ctx, nil, `INSERT INTO caches (project_id, name, key, size, blob) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (project_id, key) DO NOTHING`, project, c.Name, c.Key, c.Size, c.Blob)
+}
+
+// SetCacheUse notes what came of a cache in an attempt.
+func (q Q) SetCacheUse(ctx context.Context, attempt int64, u api.CacheUse) error {
+	return q.do(ctx, nil, `INSERT INTO cache_uses (attempt_id, name, key, hit, saved, size, took_ms, note)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+		ON CONFLICT (attempt_id, name) DO UPDATE SET key = $3, hit = $4, saved = $5, size = $6, took_ms = $7, note = $8`,
+		attempt, u.Name, u.Key, u.Hit, u.Saved, u.Size, u.TookMs, u.Note)
+}
+
+// CacheUse is what came of a cache in an attempt.
+type CacheUse struct {
+	AttemptID int64  `db:"attempt_id"`
+	Name      string `db:"name"`
+	Key       string `db:"key"`
+	Hit       bool   `db:"hit"`
+	Saved     bool   `db:"saved"`
+	Size      int64  `db:"size"`
+	TookMs    int64  `db:"took_ms"`
+	Note      string `db:"note"`
+}
+
+// CacheUses lists what came of the caches in a run.
+func (q Q) CacheUses(ctx context.Context, run int64) (list []CacheUse, err error) {
+	err = q.list(ctx, &list, `SELECT u.* FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
+		ORDER BY u.attempt_id, u.name`, run)
+	return list, err
+}
+
+// Artifact is a kept file.
+type Artifact struct {
+	ID      int64     `db:"id"`
+	Job     string    `db:"job"`
+	Name    string    `db:"name"`
+	Path    string    `db:"path"`
+	Size    int64     `db:"size"`
+	SHA256  string    `db:"sha256"`
+	Blob    string    `db:"blob"`
+	Created time.Time `db:"created_at"`
+}
+
+// AddArtifact notes a kept file; ErrExists when this attempt has kept it already.
+func (q Q) AddArtifact(ctx context.Context, attempt int64, a Artifact) error {
+	return q.do(ctx, nil, `INSERT INTO artifacts (attempt_id, name, path, size, sha256, blob) VALUES ($1, $2, $3, $4, $5, $6)`,
+		attempt, a.Name, a.Path, a.Size, a.SHA256, a.Blob)
+}
+
+const artifactColumns = `f.id, j.name AS job, f.name, f.path, f.size, f.sha256, f.blob, f.created_at FROM artifacts f
+	JOIN attempts a ON a.id = f.attempt_id JOIN jobs j ON j.id = a.job_id`
+
+// Artifacts lists what the latest attempts of a run's jobs have kept.
+func (q Q) Artifacts(ctx context.Context, run int64) (list []Artifact, err error) {
+	err = q.list(ctx, &list, `SELECT `+artifactColumns+` WHERE a.run_id = $1
+		AND a.number = (SELECT max(number) FROM attempts WHERE job_id = a.job_id) ORDER BY j.position, f.name, f.path`, run)
+	return list, err
+}
+
+// ArtifactByID finds a kept file of a run.
+func (q Q) ArtifactByID(ctx context.Context, run, id int64) (f Artifact, err error) {
+	err = q.get(ctx, &f, `SELECT `+artifactColumns+` WHERE a.run_id = $1 AND f.id = $2`, run, id)
+	return f, err
+}
+
+// Secret is a secret's record.
+type Secret struct {
+	Name       string    `db:"name"`
+	Kind       string    `db:"kind"`
+	Ciphertext []byte    `db:"ciphertext"`
+	Revision   int       `db:"revision"`
+	Updated    time.Time `db:"updated_at"`
+	By         string    `db:"updated_by"`
+}
+
+// SetSecret writes a secret's next revision.
+func (q Q) SetSecret(ctx context.Context, project int64, name string, kind api.SecretKind, ciphertext []byte, by string) (s Secret, err error) {
+	err = q.get(ctx, &s, `INSERT INTO secrets (project_id, name, kind, ciphertext, revision, updated_by) VALUES ($1, $2, $3, $4, 1, $5)
+		ON CONFLICT (project_id, name) DO UPDATE SET kind = $3, ciphertext = $4, revision = secrets.revision + 1,
+			updated_at = now(), updated_by = $5
+		RETURNING name, kind, ciphertext, revision, updated_at, updated_by`, project, name, string(kind), ciphertext, by)
+	return s, err
+}
+
+// Secrets lists a project's secrets by name.
+func (q Q) Secrets(ctx context.Context, project int64) (list []Secret, err error) {
+	err = q.list(ctx, &list, `SELECT name, kind, ciphertext, revision, updated_at, updated_by FROM secrets
+		WHERE project_id = $1 ORDER BY name`, project)
+	return list, err
+}
+
+// DropSecret removes a secret.
+func (q Q) DropSecret(ctx context.Context, project int64, name string) error {
+	return q.do(ctx, ErrNotFound, `DELETE FROM secrets WHERE project_id = $1 AND name = $2`, project, name)
+}

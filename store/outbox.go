@@ -1,0 +1,28 @@
+package store
+
+import (
+	"context"
+
+	"gentlepiston.example/piston/api"
+)
+
+// Outgoing is an event that waits to be published.
+type Outgoing struct {
+	ID        int64            `db:"id"`
+	ProjectID int64            `db:"project_id"`
+	Run       int64            `db:"run"`
+	Body      JSON[api.Change] `db:"body"`
+}
+
+// AddEvent writes an event into the outbox, in the transaction of what it tells.
+func (q Q) AddEvent(ctx context.Context, project int64, c api.Change) error {
+	return q.do(ctx, nil, `INSERT INTO outbox (project_id, run, body) VALUES ($1, $2, $3)`, project, c.Run, asJSON(c))
+}
+
+// TakeEvents removes up to 200 events from the outbox, oldest first; they are back if the transaction fails.
+func (q Q) TakeEvents(ctx context.Context) (list []Outgoing, err error) {
+	err = q.list(ctx, &list, `WITH taken AS (DELETE FROM outbox WHERE id IN
+			(SELECT id FROM outbox ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED) RETURNING *)
+		SELECT * FROM taken ORDER BY id`)
+	return list, err
+}

@@ -1,0 +1,83 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Project is a registered repository's record.
+type Project struct {
+	ID      int64     `db:"id"`
+	Name    string    `db:"name"`
+	Remote  string    `db:"remote"`
+	HookKey []byte    `db:"hook_key"`
+	Created time.Time `db:"created_at"`
+}
+
+const projectColumns = `id, name, remote, hook_key, created_at`
+
+// AddProject registers a repository; ErrExists when the name is taken.
+func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte) error {
+	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key) VALUES ($1, $2, $3)`, name, remote, hookKey)
+}
+
+// ProjectByName finds a project.
+func (q Q) ProjectByName(ctx context.Context, name string) (p Project, err error) {
+	err = q.get(ctx, &p, `SELECT `+projectColumns+` FROM projects WHERE name = $1`, name)
+	return p, err
+}
+
+// ProjectByID finds a project.
+func (q Q) ProjectByID(ctx context.Context, id int64) (p Project, err error) {
+	err = q.get(ctx, &p, `SELECT `+projectColumns+` FROM projects WHERE id = $1`, id)
+	return p, err
+}
+
+// Projects lists up to limit projects by name, those after a name.
+func (q Q) Projects(ctx context.Context, after string, limit int) (list []Project, err error) {
+	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE name > $1 ORDER BY name LIMIT $2`, after, limit)
+	return list, err
+}
+
+// Push is a recorded report of changed refs.
+type Push struct {
+	ID        int64  `db:"id"`
+	ProjectID int64  `db:"project_id"`
+	Body      []byte `db:"body"`
+	Tries     int    `db:"tries"`
+}
+
+// AddPush records a push once for each delivery id; again tells that it was there before.
+func (q Q) AddPush(ctx context.Context, project int64, delivery string, body []byte) (id int64, again bool, err error) {
+	err = q.get(ctx, &id, `INSERT INTO pushes (project_id, delivery, body) VALUES ($1, $2, $3)
+		ON CONFLICT (project_id, delivery) DO NOTHING RETURNING id`, project, delivery, body)
+	if err == ErrNotFound {
+		err = q.get(ctx, &id, `SELECT id FROM pushes WHERE project_id = $1 AND delivery = $2`, project, delivery)
+		return id, true, err
+	}
+	return id, false, err
+}
+
+// TakePush locks an unplanned push for the transaction; ErrNotFound when it is planned or another has it.
+func (q Q) TakePush(ctx context.Context, id int64) (p Push, err error) {
+	err = q.get(ctx, &p, `SELECT id, project_id, body, tries FROM pushes
+		WHERE id = $1 AND planned_at IS NULL FOR UPDATE SKIP LOCKED`, id)
+	return p, err
+}
+
+// UnplannedPushes lists the ids of pushes received before a time and not planned yet, oldest first.
+func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (ids []int64, err error) {
+	err = q.list(ctx, &ids, `SELECT id FROM pushes WHERE planned_at IS NULL AND received_at < $1 ORDER BY id LIMIT 100`, before)
+	return ids, err
+}
+
+// PushPlanned marks a push as done, with a note of what came of it.
+func (q Q) PushPlanned(ctx context.Context, id int64, note string) error {
+	return q.do(ctx, ErrNotFound, `UPDATE pushes SET planned_at = now(), note = $2 WHERE id = $1`, id, note)
+}
+
+// PushFailed notes a failed try to plan.
+func (q Q) PushFailed(ctx context.Context, id int64, note string) (tries int, err error) {
+	err = q.get(ctx, &tries, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries`, id, note)
+	return tries, err
+}

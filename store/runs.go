@@ -1,0 +1,124 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/version"
+)
+
+// Run is one execution of a pipeline.
+type Run struct {
+	ID          int64                      `db:"id"`
+	ProjectID   int64                      `db:"project_id"`
+	Project     string                     `db:"project"`
+	Number      int64                      `db:"number"`
+	Pipeline    string                     `db:"pipeline"`
+	Trigger     plan.Trigger               `db:"trigger"`
+	Branch      string                     `db:"branch"`
+	Tag         string                     `db:"tag"`
+	Commit      string                     `db:"commit_id"`
+	Subject     string                     `db:"subject"`
+	Author      string                     `db:"author"`
+	StartedBy   string                     `db:"started_by"`
+	BuildNumber version.BuildNumber        `db:"build_number"`
+	VersionName string                     `db:"version_name"`
+	Env         JSON[map[string]string]    `db:"env"`
+	State       state.State                `db:"state"`
+	Reason      string                     `db:"reason"`
+	FailedAt    string                     `db:"failed_at"`
+	Findings    JSON[[]definition.Finding] `db:"findings"`
+	Queued      time.Time                  `db:"queued_at"`
+	Started     *time.Time                 `db:"started_at"`
+	Finished    *time.Time                 `db:"finished_at"`
+}
+
+const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline, r.trigger, r.branch, r.tag, r.commit_id,
+	r.subject, r.author, r.started_by, r.build_number, r.version_name, r.env, r.state, r.reason, r.failed_at, r.findings,
+	r.queued_at, r.started_at, r.finished_at FROM runs r JOIN projects p ON p.id = r.project_id`
+
+// AddRun gives the run its number, and when build is set also a build number from the ledger, both under the lock
+// of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.
+func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
+	var counters struct {
+		Run   int64 `db:"last_run"`
+		Build int64 `db:"last_build"`
+	}
+	step := 0
+	if build {
+		step = 1
+	}
+	err := q.get(ctx, &counters, `UPDATE projects SET last_run = last_run + 1, last_build = last_build + $2
+		WHERE id = $1 RETURNING last_run, last_build`, r.ProjectID, step)
+	if err != nil {
+		return err
+	}
+	r.Number = counters.Run
+	if build {
+		r.BuildNumber = version.BuildNumber(counters.Build)
+	}
+	err = q.get(ctx, &r.ID, `INSERT INTO runs (project_id, number, pipeline, trigger, branch, tag, commit_id, subject, author,
+		started_by, build_number, version_name, env, state, reason, failed_at, findings, queued_at, started_at, finished_at)
+		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20) RETURNING id`,
+		r.ProjectID, r.Number, r.Pipeline, string(r.Trigger), r.Branch, r.Tag, r.Commit, r.Subject, r.Author, r.StartedBy,
+		int64(r.BuildNumber), r.VersionName, asJSON(r.Env.V), string(r.State), r.Reason, r.FailedAt, asJSON(r.Findings.V),
+		r.Queued, r.Started, r.Finished)
+	if err != nil || !build {
+		return err
+	}
+	return q.do(ctx, nil, `INSERT INTO ledger (project_id, build_number, version_name, run_id) VALUES ($1, $2, $3, $4)`,
+		r.ProjectID, counters.Build, r.VersionName, r.ID)
+}
+
+// RunByNumber finds a run of a project.
+func (q Q) RunByNumber(ctx context.Context, project string, number int64) (r Run, err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE p.name = $1 AND r.number = $2`, project, number)
+	return r, err
+}
+
+// RunByID finds a run.
+func (q Q) RunByID(ctx context.Context, id int64) (r Run, err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = $1`, id)
+	return r, err
+}
+
+// LockRun finds a run and locks it: what changes its jobs comes one after the other.
+func (q Q) LockRun(ctx context.Context, id int64) (r Run, err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = $1 FOR UPDATE OF r`, id)
+	return r, err
+}
+
+// RunFilter narrows a list of runs. Zero fields do not.
+type RunFilter struct {
+	Pipeline string
+	Branch   string
+	State    state.State
+	Before   int64 // numbers below this one
+	Limit    int
+}
+
+// Runs lists a project's runs, newest first.
+func (q Q) Runs(ctx context.Context, project int64, f RunFilter) (list []Run, err error) {
+	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = $1
+		AND ($2 = '' OR r.pipeline = $2) AND ($3 = '' OR r.branch = $3) AND ($4 = '' OR r.state = $4)
+		AND ($5 = 0 OR r.number < $5) ORDER BY r.number DESC LIMIT $6`,
+		project, f.Pipeline, f.Branch, string(f.State), f.Before, f.Limit)
+	return list, err
+}
+
+// LatestRuns finds the latest run of each project.
+func (q Q) LatestRuns(ctx context.Context, projects []int64) (list []Run, err error) {
+	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = ANY($1) AND r.number = p.last_run`, projects)
+	return list, err
+}
+
+// SetRunState writes where a run stands. Times that are nil stay as they are.
+func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason, failedAt string, started, finished *time.Time) error {
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = $2,
+		reason = CASE WHEN $3 = '' THEN reason ELSE $3 END, failed_at = CASE WHEN $4 = '' OR failed_at <> '' THEN failed_at ELSE $4 END,
+		started_at = coalesce(started_at, $5), finished_at = coalesce($6, finished_at) WHERE id = $1`,
+		id, string(s), reason, failedAt, started, finished)
+}

@@ -1,0 +1,194 @@
+// Package store keeps the service's records in PostgreSQL (15 or later).
+//
+// Each file is one record with its queries. The methods of Q work on the database or in a transaction alike; what
+// must happen together is done by Store.Tx. Lists are paged by key. ErrNotFound is the only error of its own that
+// callers need to know, besides Unavailable.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound says that there is no such record.
+var ErrNotFound = errors.New("not found")
+
+// ErrExists says that a record of that name is there already.
+var ErrExists = errors.New("exists already")
+
+// Store is the database.
+type Store struct {
+	db *sqlx.DB
+	Q
+}
+
+// Q is where queries run: the database itself or one transaction.
+type Q struct{ x sqlx.ExtContext }
+
+// Open connects to a database, waiting until ctx ends for it to answer, and brings its schema up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	db, err := sqlx.Open("pgx", dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(12)
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	for {
+		if err = db.PingContext(ctx); err == nil {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			db.Close()
+			return nil, fmt.Errorf("the database does not answer: %w", err)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db.DB, sub)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
+	}
+	return &Store{db: db, Q: Q{db}}, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// Tx runs fn in one transaction: all of it happens or nothing.
+func (s *Store) Tx(ctx context.Context, fn func(Q) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := fn(Q{tx}); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
+// Unavailable reports whether an error means that the database cannot be reached just now, so that the same call
+// may succeed later.
+func Unavailable(err error) bool {
+	if err == nil {
+		return false
+	}
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		// Class 57 is operator intervention (shutdown, crash recovery), 08 connection exceptions, 53 resources.
+		return pg.Code[:2] == "57" && pg.Code != "57014" || pg.Code[:2] == "08" || pg.Code[:2] == "53"
+	}
+	var connect *pgconn.ConnectError
+	var network net.Error
+	return errors.As(err, &connect) || errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, sql.ErrConnDone) || pgconn.SafeToRetry(err) || isCutOff(err)
+}
+
+func isCutOff(err error) bool {
+	for _, text := range []string{"unexpected EOF", "conn closed", "connection reset", "broken pipe", "bad connection"} {
+		if containsText(err, text) {
+			return true
+		}
+	}
+	return false
+}
+
+func (q Q) get(ctx context.Context, dest any, query string, args ...any) error {
+	err := sqlx.GetContext(ctx, q.x, dest, query, args...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+func (q Q) list(ctx context.Context, dest any, query string, args ...any) error {
+	return sqlx.SelectContext(ctx, q.x, dest, query, args...)
+}
+
+// do runs a statement; none says what it means when no row was touched (nil: nothing).
+func (q Q) do(ctx context.Context, none error, query string, args ...any) error {
+	res, err := q.x.ExecContext(ctx, query, args...)
+	if err != nil {
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && pg.Code == "23505" {
+			return ErrExists
+		}
+		return err
+	}
+	if none != nil {
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, none)
+		}
+	}
+	return nil
+}
+
+// JSON is a jsonb column of a Go type.
+type JSON[T any] struct{ V T }
+
+// Scan implements sql.Scanner.
+func (j *JSON[T]) Scan(src any) error {
+	switch text := src.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(text, &j.V)
+	case string:
+		return json.Unmarshal([]byte(text), &j.V)
+	}
+	return fmt.Errorf("a jsonb column came as %T", src)
+}
+
+func asJSON(v any) []byte {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("a record that is no JSON: %v", err)) // our own types only
+	}
+	return text
+}
+
+// Texts is a text[] column.
+type Texts []string
+
+// Scan implements sql.Scanner.
+func (t *Texts) Scan(src any) error {
+	var list []string
+	if err := pgtype.NewMap().SQLScanner(&list).Scan(src); err != nil {
+		return err
+	}
+	*t = list
+	return nil
+}
+
+func containsText(err error, text string) bool {
+	return err != nil && strings.Contains(err.Error(), text)
+}
