@@ -115,10 +115,18 @@ func (q Q) LatestRuns(ctx context.Context, projects []int64) (list []Run, err er
 	return list, err
 }
 
-// SetRunState writes where a run stands. Times that are nil stay as they are.
-func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason, failedAt string, started, finished *time.Time) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = $2,
-		reason = CASE WHEN $3 = '' THEN reason ELSE $3 END, failed_at = CASE WHEN $4 = '' OR failed_at <> '' THEN failed_at ELSE $4 END,
-		started_at = coalesce(started_at, $5), finished_at = coalesce($6, finished_at) WHERE id = $1`,
-		id, string(s), reason, failedAt, started, finished)
+// SetRunState writes where a run stands. Times that are nil stay as they are, and so does the reason when empty.
+func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason string, started, finished *time.Time) error {
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = $2, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END,
+		started_at = coalesce(started_at, $4), finished_at = coalesce($5, finished_at) WHERE id = $1`,
+		id, string(s), reason, started, finished)
+}
+
+// NoteFailure remembers which job and step made a run fail first, for lists.
+func (q Q) NoteFailure(ctx context.Context, run, attempt int64) error {
+	return q.do(ctx, nil, `UPDATE runs SET failed_at = (SELECT j.name || coalesce(' › ' || s.name, '')
+			FROM attempts a JOIN jobs j ON j.id = a.job_id
+			LEFT JOIN steps s ON s.attempt_id = a.id AND s.state IN ('failed', 'timed-out')
+			WHERE a.id = $2 ORDER BY s.position LIMIT 1)
+		WHERE id = $1 AND failed_at = ''`, run, attempt)
 }

@@ -102,3 +102,15 @@ const DefaultLimit = Duration("1h")
 
 // DefaultMachine is the label set of a job that names none.
 const DefaultMachine = "linux"
+
+// AllSecrets lists the names of the secrets a step asks for, as variables or as files, each once, in order.
+func (s *Step) AllSecrets() []string {
+	set := map[string]bool{}
+	for _, name := range s.Secrets {
+		set[name] = true
+	}
+	for name := range s.SecretFiles {
+		set[name] = true
+	}
+	return sortedKeys(set)
+}

@@ -1,0 +1,339 @@
+// Package client is the Go client of the HTTP interface, used by the command line, runners and tests alike.
+//
+// Failures of the service come as *Problem. A call that cannot reach the service, or finds it without its database,
+// is tried again for as long as Patience says, when trying again can do no harm.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+)
+
+const prefix = "/api/v1"
+
+// Client talks to one service.
+type Client struct {
+	Address  string        // such as http://127.0.0.1:7460
+	Token    string        // API token
+	Patience time.Duration // how long to keep trying when the service does not answer; 0: once
+	HTTP     *http.Client
+}
+
+// New makes a client that tries each call once.
+func New(address, token string) *Client {
+	return &Client{Address: strings.TrimSuffix(address, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
+		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, ResponseHeaderTimeout: 2 * time.Minute, ForceAttemptHTTP2: true}}}
+}
+
+// Problem is an error the service answered with (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, e := range p.Errors {
+		text += fmt.Sprintf("; %s: %s", e.Location, e.Message)
+	}
+	return text
+}
+
+// IsStatus reports whether an error is a problem with a status.
+func IsStatus(err error, status int) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == status
+}
+
+// ErrUnreachable says that there is no service at the address.
+var ErrUnreachable = errors.New("the service does not answer")
+
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader, contentType string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.Address+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	if contentType != "" {
+		req.Header.Set("Content-Type", contentType)
+	}
+	res, err := c.HTTP.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s: is it running there? (%w)", ErrUnreachable, c.Address, err)
+	}
+	if res.StatusCode >= 300 {
+		defer res.Body.Close()
+		return nil, problemOf(res)
+	}
+	return res, nil
+}
+
+func problemOf(res *http.Response) error {
+	p := &Problem{Status: res.StatusCode, Title: res.Status}
+	text, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	if json.Unmarshal(text, p) != nil || p.Status == 0 {
+		p.Status, p.Detail = res.StatusCode, fmt.Sprintf("the service answered %s", res.Status)
+	}
+	return p
+}
+
+// passing reports whether the same call may succeed a little later.
+func passing(err error) bool {
+	return errors.Is(err, ErrUnreachable) || IsStatus(err, http.StatusServiceUnavailable) ||
+		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusInternalServerError)
+}
+
+// retry calls do until it succeeds, fails for good, or patience ends.
+func (c *Client) retry(ctx context.Context, do func() error) error {
+	end := time.Now().Add(c.Patience)
+	for wait := 50 * time.Millisecond; ; wait = min(wait*2, 2*time.Second) {
+		err := do()
+		if err == nil || !passing(err) || time.Now().Add(wait).After(end) {
+			return err
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+// call sends in as JSON, when it is not nil, and reads the answer into out, when that is not nil.
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	var text []byte
+	kind := ""
+	if in != nil {
+		var err error
+		if text, err = json.Marshal(in); err != nil {
+			return err
+		}
+		kind = "application/json"
+	}
+	return c.retry(ctx, func() error {
+		res, err := c.request(ctx, method, prefix+path, bytes.NewReader(text), kind)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if out == nil {
+			_, err = io.Copy(io.Discard, res.Body)
+			return err
+		}
+		if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+			return fmt.Errorf("%w: the answer cannot be read: %w", ErrUnreachable, err)
+		}
+		return nil
+	})
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	err = c.call(ctx, http.MethodGet, path, nil, &out)
+	return out, err
+}
+
+func projectPath(project string) string { return "/projects/" + url.PathEscape(project) }
+
+func runPath(project string, run int64) string {
+	return projectPath(project) + "/runs/" + strconv.FormatInt(run, 10)
+}
+
+// SignIn signs in by password and makes an API token of the given name; the session is ended again.
+func (c *Client) SignIn(ctx context.Context, who api.Credentials, tokenName string) (api.IssuedToken, error) {
+	var issued api.IssuedToken
+	text, err := json.Marshal(who)
+	if err != nil {
+		return issued, err
+	}
+	res, err := c.request(ctx, http.MethodPost, prefix+"/session", bytes.NewReader(text), "application/json")
+	if err != nil {
+		return issued, err
+	}
+	res.Body.Close()
+	with := func(method, path string, in, out any) error {
+		body, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, method, c.Address+prefix+path, bytes.NewReader(body))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Content-Type", "application/json")
+		for _, cookie := range res.Cookies() {
+			req.AddCookie(cookie)
+		}
+		res, err := c.HTTP.Do(req)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if res.StatusCode >= 300 {
+			return problemOf(res)
+		}
+		if out == nil {
+			return nil
+		}
+		return json.NewDecoder(res.Body).Decode(out)
+	}
+	if err := with(http.MethodPost, "/tokens", api.NewToken{Name: tokenName, Kind: api.PersonToken}, &issued); err != nil {
+		return issued, err
+	}
+	return issued, with(http.MethodDelete, "/session", nil, nil)
+}
+
+// Healthy tells whether the service is able to work.
+func (c *Client) Healthy(ctx context.Context) error {
+	return c.call(ctx, http.MethodGet, "/health", nil, nil)
+}
+
+// WhoAmI tells whose token it is.
+func (c *Client) WhoAmI(ctx context.Context) (api.Person, error) {
+	return get[api.Person](ctx, c, "/session")
+}
+
+// IssueToken makes an API token.
+func (c *Client) IssueToken(ctx context.Context, n api.NewToken) (out api.IssuedToken, err error) {
+	err = c.call(ctx, http.MethodPost, "/tokens", n, &out)
+	return out, err
+}
+
+// Tokens lists API tokens.
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	return get[[]api.Token](ctx, c, "/tokens")
+}
+
+// RevokeToken makes a token useless.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, fmt.Sprintf("/tokens/%d", id), nil, nil)
+}
+
+// Projects lists up to limit projects by name, those after a name.
+func (c *Client) Projects(ctx context.Context, after string, limit int) ([]api.Project, error) {
+	return get[[]api.Project](ctx, c, fmt.Sprintf("/projects?after=%s&limit=%d", url.QueryEscape(after), limit))
+}
+
+// Project finds a project.
+func (c *Client) Project(ctx context.Context, name string) (api.Project, error) {
+	return get[api.Project](ctx, c, projectPath(name))
+}
+
+// AddProject registers a repository.
+func (c *Client) AddProject(ctx context.Context, n api.NewProject) (out api.Project, err error) {
+	err = c.call(ctx, http.MethodPost, "/projects", n, &out)
+	return out, err
+}
+
+// HookKey is the secret by which pushes are signed.
+func (c *Client) HookKey(ctx context.Context, project string) (api.HookKey, error) {
+	return get[api.HookKey](ctx, c, projectPath(project)+"/hook-key")
+}
+
+// RunFilter narrows a list of runs.
+type RunFilter struct {
+	Pipeline, Branch, State string
+	Before                  int64
+	Limit                   int
+}
+
+// Runs lists runs, newest first.
+func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.RunPage, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "state": f.State} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	if f.Limit > 0 {
+		q.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return get[api.RunPage](ctx, c, projectPath(project)+"/runs?"+q.Encode())
+}
+
+// Run tells all that happened in a run.
+func (c *Client) Run(ctx context.Context, project string, number int64) (api.RunDetail, error) {
+	return get[api.RunDetail](ctx, c, runPath(project, number))
+}
+
+// StartRun starts a pipeline by hand. It is tried once: trying again could start it twice.
+func (c *Client) StartRun(ctx context.Context, project string, in api.StartRun) (out api.Run, err error) {
+	once := *c
+	once.Patience = 0
+	err = once.call(ctx, http.MethodPost, projectPath(project)+"/runs", in, &out)
+	return out, err
+}
+
+// StopRun stops a run.
+func (c *Client) StopRun(ctx context.Context, project string, number int64) error {
+	return c.call(ctx, http.MethodPost, runPath(project, number)+"/stop", nil, nil)
+}
+
+// LogQuery says which part of a log to read.
+type LogQuery struct {
+	Attempt    int
+	From, Tail int64
+	Limit      int
+}
+
+// Log reads a part of a job's log.
+func (c *Client) Log(ctx context.Context, project string, run int64, job string, q LogQuery) (api.LogPart, error) {
+	return get[api.LogPart](ctx, c, fmt.Sprintf("%s/jobs/%s/log?attempt=%d&from=%d&tail=%d&limit=%d", runPath(project, run),
+		url.PathEscape(job), q.Attempt, q.From, q.Tail, max(q.Limit, 1)))
+}
+
+// Artifact downloads an artifact; the caller closes it.
+func (c *Client) Artifact(ctx context.Context, project string, run, id int64) (io.ReadCloser, error) {
+	res, err := c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/artifacts/%d", prefix, runPath(project, run), id), nil, "")
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Secrets lists secrets, without their values.
+func (c *Client) Secrets(ctx context.Context, project string) ([]api.Secret, error) {
+	return get[[]api.Secret](ctx, c, projectPath(project)+"/secrets")
+}
+
+// SetSecret sets a secret's next revision.
+func (c *Client) SetSecret(ctx context.Context, project, name string, in api.NewSecret) (out api.Secret, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/secrets/"+url.PathEscape(name), in, &out)
+	return out, err
+}
+
+// DropSecret removes a secret.
+func (c *Client) DropSecret(ctx context.Context, project, name string) error {
+	return c.call(ctx, http.MethodDelete, projectPath(project)+"/secrets/"+url.PathEscape(name), nil, nil)
+}
+
+// Runners lists runners.
+func (c *Client) Runners(ctx context.Context) ([]api.Runner, error) {
+	return get[[]api.Runner](ctx, c, "/runners")
+}

@@ -1,0 +1,99 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+
+	"gentlepiston.example/piston/api"
+)
+
+func attemptPath(attempt int64) string { return fmt.Sprintf("/runner/attempts/%d", attempt) }
+
+// Claim asks for work; nil when there is none.
+func (c *Client) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, error) {
+	var out struct {
+		Work *api.Work `json:"work"`
+	}
+	once := *c
+	once.Patience = 0 // the caller asks again anyway
+	err := once.call(ctx, http.MethodPost, "/runner/claim", in, &out)
+	return out.Work, err
+}
+
+// Beat says that an attempt is still at work.
+func (c *Client) Beat(ctx context.Context, attempt int64) (out api.Beat, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/beat", nil, &out)
+	return out, err
+}
+
+// Prepared says that checkout and caches are there.
+func (c *Client) Prepared(ctx context.Context, attempt int64, in api.Prepared) error {
+	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/prepared", in, nil)
+}
+
+// ReportStep says that a step began or ended.
+func (c *Client) ReportStep(ctx context.Context, attempt int64, step int, in api.StepReport) error {
+	return c.call(ctx, http.MethodPut, fmt.Sprintf("%s/steps/%d", attemptPath(attempt), step), in, nil)
+}
+
+// Finish ends an attempt.
+func (c *Client) Finish(ctx context.Context, attempt int64, in api.Finish) error {
+	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/finish", in, nil)
+}
+
+// AppendLog sends log lines in their written form.
+func (c *Client) AppendLog(ctx context.Context, attempt, first int64, text []byte) error {
+	path := fmt.Sprintf("%s%s/log?first=%d", prefix, attemptPath(attempt), first)
+	return c.retry(ctx, func() error {
+		res, err := c.request(ctx, http.MethodPost, path, bytes.NewReader(text), "text/plain")
+		if err == nil {
+			res.Body.Close()
+		}
+		return err
+	})
+}
+
+// Cache reads the saved copy of a cache; the caller closes it. A 404 Problem when there is none.
+func (c *Client) Cache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
+	var res *http.Response
+	err := c.retry(ctx, func() (err error) {
+		res, err = c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/caches/%s", prefix, attemptPath(attempt), key), nil, "")
+		return err
+	})
+	if err != nil {
+		return nil, 0, err
+	}
+	return res.Body, res.ContentLength, nil
+}
+
+// SaveCache sends a packed cache.
+func (c *Client) SaveCache(ctx context.Context, attempt int64, name, key string, content io.Reader) error {
+	path := fmt.Sprintf("%s%s/caches/%s?name=%s", prefix, attemptPath(attempt), key, url.QueryEscape(name))
+	res, err := c.request(ctx, http.MethodPut, path, content, "application/zstd")
+	if err != nil {
+		return err
+	}
+	return res.Body.Close()
+}
+
+// KeepArtifact sends a file, opened anew for each try.
+func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string, open func() (io.ReadCloser, error)) error {
+	q := url.Values{"name": {name}, "path": {file}, "sha256": {sha256}}
+	path := fmt.Sprintf("%s%s/artifacts?%s", prefix, attemptPath(attempt), q.Encode())
+	return c.retry(ctx, func() error {
+		content, err := open()
+		if err != nil {
+			return err
+		}
+		defer content.Close()
+		res, err := c.request(ctx, http.MethodPut, path, content, "application/octet-stream")
+		if err != nil {
+			return err
+		}
+		return res.Body.Close()
+	})
+}

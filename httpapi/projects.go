@@ -1,0 +1,63 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"gentlepiston.example/piston/api"
+)
+
+type inProject struct {
+	Project string `path:"project" maxLength:"63"`
+}
+
+// maxPush is the most bytes a reported push may have: a thousand refs with long names.
+const maxPush = 4 << 20
+
+func (sv *server) projects(a huma.API, r chi.Router) {
+	operation(a, http.MethodGet, "/projects", "list-projects", "List projects by name, each with its latest run", func(ctx context.Context, in *struct {
+		After string `query:"after" doc:"Only projects after this name; the last of the page before."`
+		Limit int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+	}) ([]api.Project, error) {
+		return sv.s.Projects(ctx, in.After, in.Limit)
+	})
+	operation(a, http.MethodPost, "/projects", "add-project", "Register a repository", func(ctx context.Context, in *struct{ Body api.NewProject }) (api.Project, error) {
+		return sv.s.AddProject(ctx, in.Body)
+	})
+	operation(a, http.MethodGet, "/projects/{project}", "get-project", "A project with its latest run", func(ctx context.Context, in *inProject) (api.Project, error) {
+		return sv.s.Project(ctx, in.Project)
+	})
+	operation(a, http.MethodGet, "/projects/{project}/hook-key", "get-hook-key", "The secret by which pushes are signed", func(ctx context.Context, in *inProject) (api.HookKey, error) {
+		return sv.s.HookKey(ctx, in.Project)
+	})
+	// The signature covers the very bytes of the body, so this one is read as it came.
+	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodPost, Path: Prefix + "/projects/{project}/pushes", OperationID: "report-push",
+		Summary:    "Report changed refs, signed by the rules of Standard Webhooks 1.0.0 (webhook-id, webhook-timestamp, webhook-signature)",
+		Parameters: []*huma.Param{{Name: "project", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+			"application/json": {Schema: schemaOf[api.PushEvent](a)}}},
+		Responses: map[string]*huma.Response{"202": {Description: "Recorded", Content: map[string]*huma.MediaType{
+			"application/json": {Schema: schemaOf[api.PushAccepted](a)}}}}})
+	r.Post(Prefix+"/projects/{project}/pushes", func(w http.ResponseWriter, r *http.Request) {
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxPush))
+		if err != nil {
+			writeProblem(w, huma.Error413RequestEntityTooLarge("a push may have at most 4 MiB"))
+			return
+		}
+		accepted, err := sv.s.ReceiveSigned(r.Context(), chi.URLParam(r, "project"), r.Header, text)
+		if err != nil {
+			writeProblem(w, problem(err))
+			return
+		}
+		writeJSON(w, http.StatusAccepted, "application/json", accepted)
+	})
+}
+
+// schemaOf puts a type into the document's components and refers to it.
+func schemaOf[T any](a huma.API) *huma.Schema {
+	return huma.SchemaFromType(a.OpenAPI().Components.Schemas, typeOf[T]())
+}

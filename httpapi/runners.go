@@ -1,0 +1,97 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"gentlepiston.example/piston/api"
+)
+
+type inAttempt struct {
+	Attempt int64 `path:"attempt" minimum:"1"`
+}
+
+// runners registers what runners say and people see of them. Every report names its attempt; one that is over
+// answers 410 and changes nothing.
+func (sv *server) runners(a huma.API, r chi.Router) {
+	operation(a, http.MethodGet, "/runners", "list-runners", "List runners", func(ctx context.Context, _ *none) ([]api.Runner, error) {
+		return sv.s.Runners(ctx)
+	})
+	type claimed struct {
+		Work *api.Work `json:"work,omitempty" doc:"Absent when there is nothing to do."`
+	}
+	operation(a, http.MethodPost, "/runner/claim", "claim", "Ask for work", func(ctx context.Context, in *struct{ Body api.ClaimRequest }) (claimed, error) {
+		work, err := sv.s.Claim(ctx, in.Body)
+		return claimed{work}, err
+	})
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/beat", "beat", "Still at work; is it still wanted?", func(ctx context.Context, in *inAttempt) (api.Beat, error) {
+		return sv.s.Beat(ctx, in.Attempt)
+	})
+	command(a, http.MethodPost, "/runner/attempts/{attempt}/prepared", "prepared", "Checkout and caches are there", func(ctx context.Context, in *struct {
+		inAttempt
+		Body api.Prepared
+	}) error {
+		return sv.s.Prepared(ctx, in.Attempt, in.Body)
+	})
+	command(a, http.MethodPut, "/runner/attempts/{attempt}/steps/{step}", "report-step", "A step began or ended", func(ctx context.Context, in *struct {
+		inAttempt
+		Step int `path:"step" minimum:"0"`
+		Body api.StepReport
+	}) error {
+		return sv.s.ReportStep(ctx, in.Attempt, in.Step, in.Body)
+	})
+	command(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over", func(ctx context.Context, in *struct {
+		inAttempt
+		Body api.Finish
+	}) error {
+		return sv.s.FinishAttempt(ctx, in.Attempt, in.Body)
+	})
+	command(a, http.MethodPost, "/runner/attempts/{attempt}/log", "append-log", "Further log lines in their written form", func(ctx context.Context, in *struct {
+		inAttempt
+		First   int64  `query:"first" minimum:"1"`
+		RawBody []byte `contentType:"text/plain"`
+	}) error {
+		return sv.s.AppendLog(ctx, in.Attempt, in.First, in.RawBody)
+	})
+	r.Get(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.sendCache)
+	r.Put(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.saveCache)
+	r.Put(Prefix+"/runner/attempts/{attempt}/artifacts", sv.keepArtifact)
+}
+
+func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
+	content, size, err := sv.s.OpenCache(r.Context(), number(r, "attempt"), chi.URLParam(r, "key"))
+	if err != nil {
+		writeProblem(w, problem(err))
+		return
+	}
+	defer content.Close()
+	w.Header().Set("Content-Type", "application/zstd")
+	w.Header().Set("Content-Length", strconv.FormatInt(size, 10))
+	if _, err := io.Copy(w, content); err != nil {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
+	size, err := sv.s.SaveCache(r.Context(), number(r, "attempt"), r.URL.Query().Get("name"), chi.URLParam(r, "key"), r.Body)
+	if err != nil {
+		writeProblem(w, problem(err))
+		return
+	}
+	writeJSON(w, http.StatusOK, "application/json", api.CacheUse{Size: size})
+}
+
+func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	kept, err := sv.s.KeepArtifact(r.Context(), number(r, "attempt"), q.Get("name"), q.Get("path"), q.Get("sha256"), r.Body)
+	if err != nil {
+		writeProblem(w, problem(err))
+		return
+	}
+	writeJSON(w, http.StatusOK, "application/json", kept)
+}

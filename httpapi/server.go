@@ -1,0 +1,224 @@
+// Package httpapi is the HTTP interface of the service: JSON operations described by OpenAPI 3.1, a stream of
+// server-sent events, downloads, Git's own protocol for runners, and the console's files.
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/store"
+)
+
+// Version is the version of the interface.
+const Version = "1"
+
+// Prefix is where the operations are.
+const Prefix = "/api/v1"
+
+// server is what the handlers share.
+type server struct {
+	s   *service.Service
+	log *slog.Logger
+}
+
+// Handler serves the whole interface.
+func Handler(s *service.Service, log *slog.Logger) http.Handler {
+	h, _ := build(&server{s, log})
+	return h
+}
+
+// Document is the OpenAPI 3.1 document of the interface, in JSON.
+func Document() ([]byte, error) {
+	_, a := build(&server{})
+	return a.OpenAPI().MarshalJSON()
+}
+
+func build(sv *server) (http.Handler, huma.API) {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, securityHeaders, http.NewCrossOriginProtection().Handler, sv.identify)
+	config := huma.DefaultConfig("Gentle Piston", Version)
+	config.OpenAPIPath = Prefix + "/openapi"
+	config.DocsPath, config.SchemasPath = "", ""
+	config.CreateHooks = nil // no $schema links in answers
+	config.Info.Description = "Build pipelines for mobile apps. Errors are problem details (RFC 9457)."
+	config.Servers = []*huma.Server{{URL: "/"}}
+	a := humachi.New(r, config)
+	sv.health(a)
+	sv.sessions(a)
+	sv.projects(a, r)
+	sv.runs(a, r)
+	sv.secrets(a)
+	sv.runners(a, r)
+	sv.stream(a, r)
+	sv.git(r)
+	console(r)
+	return r, a
+}
+
+// securityHeaders: everything comes from this server, nothing may frame it, and types are as declared.
+func securityHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		next.ServeHTTP(w, r)
+	})
+}
+
+type whoKey struct{}
+
+func who(ctx context.Context) service.Who {
+	w, _ := ctx.Value(whoKey{}).(service.Who)
+	return w
+}
+
+const cookieName = "piston_session"
+
+// open reports whether a path answers without sign-in: health, signing in, pushes (which carry a signature of their
+// own) and the console's files, which hold no data.
+func open(r *http.Request) bool {
+	p := r.URL.Path
+	switch {
+	case p == Prefix+"/health", p == Prefix+"/session" && r.Method == http.MethodPost:
+		return true
+	case strings.HasPrefix(p, Prefix+"/projects/") && strings.HasSuffix(p, "/pushes") && r.Method == http.MethodPost:
+		return true
+	}
+	return !strings.HasPrefix(p, "/api/") && !strings.HasPrefix(p, "/git/")
+}
+
+// forRunners reports whether a path is for runners only.
+func forRunners(p string) bool {
+	return strings.HasPrefix(p, Prefix+"/runner/") || strings.HasPrefix(p, "/git/")
+}
+
+// identify finds out who asks, by session cookie or bearer token (RFC 6750), and lets nobody else through.
+func (sv *server) identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if open(r) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		found, err := sv.find(r)
+		if err != nil {
+			writeProblem(w, problem(err))
+			return
+		}
+		if (found.Kind == api.RunnerToken) != forRunners(r.URL.Path) {
+			writeProblem(w, huma.Error403Forbidden("a "+string(found.Kind)+"'s token is not for this: runners claim work, people do everything else"))
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), whoKey{}, found)))
+	})
+}
+
+var errNobody = huma.Error401Unauthorized("sign in first: in the console, by piston sign-in, or with a token in the Authorization header")
+
+func (sv *server) find(r *http.Request) (service.Who, error) {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		found, err := sv.s.ByToken(r.Context(), token)
+		return found, orNobody(err)
+	}
+	if c, err := r.Cookie(cookieName); err == nil {
+		found, err := sv.s.BySession(r.Context(), c.Value)
+		return found, orNobody(err)
+	}
+	return service.Who{}, errNobody
+}
+
+func orNobody(err error) error {
+	if errors.Is(err, service.ErrNotFound) {
+		return errNobody
+	}
+	return err
+}
+
+// problem turns an error of the service into problem details with the fitting status.
+func problem(err error) error {
+	var status huma.StatusError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &status):
+		return status
+	case errors.Is(err, service.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, service.ErrExists):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, service.ErrInvalid):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature):
+		return huma.Error401Unauthorized(err.Error())
+	case errors.Is(err, service.ErrForbidden):
+		return huma.Error403Forbidden(err.Error())
+	case errors.Is(err, service.ErrGone):
+		return huma.Error410Gone(err.Error())
+	case store.Unavailable(err):
+		return huma.Error503ServiceUnavailable("the database cannot be reached just now; try again in a moment")
+	}
+	slog.Error("a request failed", "error", err)
+	return huma.Error500InternalServerError("something went wrong on the server; its log says what")
+}
+
+func writeProblem(w http.ResponseWriter, err error) {
+	status := http.StatusInternalServerError
+	var se huma.StatusError
+	if errors.As(err, &se) {
+		status = se.GetStatus()
+	}
+	if status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", "1")
+	}
+	writeJSON(w, status, "application/problem+json", err)
+}
+
+// body is an answer whose body is JSON of a type.
+type body[T any] struct{ Body T }
+
+// operation registers a JSON operation; do's errors become problem details.
+func operation[I, O any](a huma.API, method, path, id, summary string, do func(context.Context, *I) (O, error)) {
+	huma.Register(a, huma.Operation{Method: method, Path: Prefix + path, OperationID: id, Summary: summary,
+		MaxBodyBytes: 4 << 20, BodyReadTimeout: time.Minute},
+		func(ctx context.Context, in *I) (*body[O], error) {
+			out, err := do(ctx, in)
+			if err != nil {
+				return nil, problem(err)
+			}
+			return &body[O]{out}, nil
+		})
+}
+
+// command registers an operation that answers with nothing (204).
+func command[I any](a huma.API, method, path, id, summary string, do func(context.Context, *I) error) {
+	huma.Register(a, huma.Operation{Method: method, Path: Prefix + path, OperationID: id, Summary: summary,
+		MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute, DefaultStatus: http.StatusNoContent},
+		func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(do(ctx, in)) })
+}
+
+type none struct{}
+
+func (sv *server) health(a huma.API) {
+	type health struct {
+		OK bool `json:"ok"`
+	}
+	operation(a, http.MethodGet, "/health", "health", "Is the service able to work?", func(ctx context.Context, _ *none) (health, error) {
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
+		if err := sv.s.Healthy(ctx); err != nil {
+			return health{}, huma.Error503ServiceUnavailable("the database cannot be reached just now; the service waits for it")
+		}
+		return health{true}, nil
+	})
+}

@@ -1,0 +1,93 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/store"
+)
+
+// OpenCache reads the saved copy of a cache for a running attempt.
+func (s *Service) OpenCache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return nil, 0, err
+	}
+	c, err := s.store.CacheByKey(ctx, run.ProjectID, key)
+	if err != nil {
+		return nil, 0, known(err, "cache %.12s", key)
+	}
+	r, err := s.blobs.Open(ctx, c.Blob)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil, 0, fmt.Errorf("cache %.12s: its file is gone: %w", key, ErrNotFound)
+	}
+	return r, c.Size, err
+}
+
+// SaveCache keeps a packed cache of a running attempt.
+func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string, r io.Reader) (size int64, err error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return 0, err
+	}
+	blobName := fmt.Sprintf("caches/%d/%s", run.ProjectID, rand.Text())
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return 0, err
+	}
+	return w.Size, s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Key: key, Size: w.Size, Blob: blobName})
+}
+
+// KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
+func (s *Service) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string, r io.Reader) (api.Artifact, error) {
+	if _, err := s.runOfRunning(ctx, attempt); err != nil {
+		return api.Artifact{}, err
+	}
+	blobName := fmt.Sprintf("artifacts/%d/%s%s", attempt, rand.Text(), path.Ext(path.Base(file)))
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return api.Artifact{}, err
+	}
+	if w.SHA256 != sha256 {
+		_ = s.blobs.Delete(ctx, blobName)
+		return api.Artifact{}, fmt.Errorf("%s arrived with digest %.12s, the runner says %.12s; %w", file, w.SHA256, sha256, ErrInvalid)
+	}
+	a := store.Artifact{Name: name, Path: file, Size: w.Size, SHA256: w.SHA256, Blob: blobName}
+	err = s.store.AddArtifact(ctx, attempt, a)
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // the answer to an earlier try was lost; its file is there
+	}
+	return artifactOf(a), err
+}
+
+func (s *Service) runOfRunning(ctx context.Context, attempt int64) (store.Run, error) {
+	a, err := s.store.IsRunning(ctx, attempt)
+	if err != nil {
+		return store.Run{}, gone(err, attempt)
+	}
+	return s.store.RunByID(ctx, a.RunID)
+}
+
+func artifactOf(f store.Artifact) api.Artifact {
+	return api.Artifact{ID: f.ID, Job: f.Job, Name: f.Name, Path: f.Path, Size: f.Size, SHA256: f.SHA256, Created: f.Created}
+}
+
+// OpenArtifact reads a kept file of a run.
+func (s *Service) OpenArtifact(ctx context.Context, project string, number, id int64) (api.Artifact, io.ReadCloser, error) {
+	run, err := s.run(ctx, project, number)
+	if err != nil {
+		return api.Artifact{}, nil, err
+	}
+	f, err := s.store.ArtifactByID(ctx, run.ID, id)
+	if err != nil {
+		return api.Artifact{}, nil, known(err, "artifact %d of run %d", id, number)
+	}
+	r, err := s.blobs.Open(ctx, f.Blob)
+	return artifactOf(f), r, err
+}

@@ -1,0 +1,113 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+	"net/url"
+	"path/filepath"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// AddProject registers a repository.
+func (s *Service) AddProject(ctx context.Context, n api.NewProject) (api.Project, error) {
+	if err := checkRemote(n.Remote); err != nil {
+		return api.Project{}, err
+	}
+	if source.IsLocal(n.Remote) {
+		if _, err := source.Open(ctx, n.Remote, ""); err != nil {
+			return api.Project{}, fmt.Errorf("%w: %w", ErrInvalid, err)
+		}
+	}
+	key := make([]byte, 32)
+	_, _ = rand.Read(key) // never fails (crypto/rand)
+	sealed, err := s.vault.seal([]byte("whsec_" + base64.StdEncoding.EncodeToString(key)))
+	if err != nil {
+		return api.Project{}, err
+	}
+	if err := s.store.AddProject(ctx, n.Name, n.Remote, sealed); err != nil {
+		return api.Project{}, known(err, "project %s", n.Name)
+	}
+	return s.Project(ctx, n.Name)
+}
+
+func checkRemote(remote string) error {
+	if source.IsLocal(remote) {
+		if filepath.Clean(remote) != remote {
+			return fmt.Errorf("remote %q is %w: write the folder without . and .. and without a slash at the end", remote, ErrInvalid)
+		}
+		return nil
+	}
+	u, err := url.Parse(remote)
+	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" {
+		return fmt.Errorf("remote %q is %w: give the full path of a folder on the server's machine, or an https address", remote, ErrInvalid)
+	}
+	if u.User != nil {
+		return fmt.Errorf("remote is %w: it holds a user or password, which would be shown to everyone; leave them out", ErrInvalid)
+	}
+	return nil
+}
+
+func projectOf(p store.Project) api.Project {
+	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created}
+}
+
+// Project finds a project with its latest run.
+func (s *Service) Project(ctx context.Context, name string) (api.Project, error) {
+	p, err := s.store.ProjectByName(ctx, name)
+	if err != nil {
+		return api.Project{}, known(err, "project %s", name)
+	}
+	list, err := s.withLatest(ctx, []store.Project{p})
+	if err != nil {
+		return api.Project{}, err
+	}
+	return list[0], nil
+}
+
+// Projects lists projects by name, those after a name, each with its latest run.
+func (s *Service) Projects(ctx context.Context, after string, limit int) ([]api.Project, error) {
+	list, err := s.store.Projects(ctx, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return s.withLatest(ctx, list)
+}
+
+func (s *Service) withLatest(ctx context.Context, list []store.Project) ([]api.Project, error) {
+	ids := make([]int64, len(list))
+	out := make([]api.Project, len(list))
+	at := map[int64]int{}
+	for i, p := range list {
+		ids[i], out[i], at[p.ID] = p.ID, projectOf(p), i
+	}
+	runs, err := s.store.LatestRuns(ctx, ids)
+	for _, r := range runs {
+		run := runOf(r)
+		out[at[r.ProjectID]].Latest = &run
+	}
+	return out, err
+}
+
+// HookKey is the secret by which pushes to a project are signed.
+func (s *Service) HookKey(ctx context.Context, name string) (api.HookKey, error) {
+	p, err := s.store.ProjectByName(ctx, name)
+	if err != nil {
+		return api.HookKey{}, known(err, "project %s", name)
+	}
+	key, err := s.vault.open(p.HookKey)
+	return api.HookKey{Address: "/api/v1/projects/" + p.Name + "/pushes", Key: string(key)}, err
+}
+
+// Repository is where Git serves a project's source from.
+func (s *Service) Repository(ctx context.Context, name string) (source.Repo, error) {
+	p, err := s.store.ProjectByName(ctx, name)
+	if err != nil {
+		return source.Repo{}, known(err, "project %s", name)
+	}
+	return source.Open(ctx, p.Remote, s.mirror(p.ID))
+}

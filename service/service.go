@@ -1,0 +1,113 @@
+// Package service holds the use cases: taking pushes in, planning runs, handing out work, taking reports, and
+// answering what is known. It keeps nothing in memory that another server on the same records would miss.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/store"
+	"gentlepiston.example/piston/stream"
+)
+
+// Lease is how long a runner may be silent before its attempt counts as lost.
+const Lease = 15 * time.Second
+
+// MaxAttempts is how often a job is tried when its runner is lost.
+const MaxAttempts = 3
+
+// Errors that callers tell apart. Everything else is a fault of ours.
+var (
+	ErrNotFound  = errors.New("not found")
+	ErrExists    = errors.New("exists already")
+	ErrInvalid   = errors.New("not valid")
+	ErrForbidden = errors.New("not allowed")
+	ErrGone      = errors.New("no longer this runner's")
+)
+
+// Service is one server's share of the work.
+type Service struct {
+	store  *store.Store
+	stream *stream.Stream
+	blobs  *blob.Blobs
+	vault  *vault
+	home   string
+	log    *slog.Logger
+
+	kick   chan struct{} // something is in the outbox
+	moves  chan struct{} // a log may be ready to move
+	away   bool          // the database was, when lost runners were last looked for
+	closed context.CancelFunc
+	life   context.Context
+	work   sync.WaitGroup
+}
+
+// Open joins the parts and starts the background work. home is the data folder: keys and mirrors are there.
+func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.Blobs, home string, log *slog.Logger) (*Service, error) {
+	vault, err := openVault(filepath.Join(home, "secrets.key"))
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: home, log: log,
+		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1)}
+	s.life, s.closed = context.WithCancel(context.Background())
+	// The server was away: runners that kept working need time to report before they count as lost.
+	if err := st.ExtendLeases(ctx, Lease); err != nil {
+		return nil, err
+	}
+	s.background()
+	return s, nil
+}
+
+// Close ends the background work and waits for it.
+func (s *Service) Close() {
+	s.closed()
+	s.work.Wait()
+}
+
+// Healthy tells whether the records can be reached.
+func (s *Service) Healthy(ctx context.Context) error { return s.store.Ping(ctx) }
+
+// Home is the data folder.
+func (s *Service) Home() string { return s.home }
+
+func (s *Service) mirror(project int64) string {
+	return filepath.Join(s.home, "mirrors", fmt.Sprintf("%d.git", project))
+}
+
+// poke wakes a background loop; when it is awake already, that is enough.
+func poke(ch chan struct{}) {
+	select {
+	case ch <- struct{}{}:
+	default:
+	}
+}
+
+// known turns the store's errors into the service's, with what was looked for.
+func known(err error, format string, args ...any) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrNotFound):
+		return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrNotFound)
+	case errors.Is(err, store.ErrExists):
+		return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrExists)
+	}
+	return err
+}
+
+// writeOwn writes a file only its owner can read, whole or not at all.
+func writeOwn(path string, text []byte) error {
+	half := path + ".new"
+	if err := os.WriteFile(half, text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(half, path)
+}

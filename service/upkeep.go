@@ -1,0 +1,119 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/store"
+)
+
+// onlineFor is how long after its last sign of life a runner counts as there: a claim is held open for up to 30 s.
+const onlineFor = 45 * time.Second
+
+// background starts the loops that run beside requests. Each looks at the records only, so any number of servers
+// may run them at the same time, and what a crash cut short is found again.
+func (s *Service) background() {
+	s.loop(time.Second, s.kick, "publishing events", s.publish)
+	s.loop(time.Second, nil, "looking for lost runners", s.loseSilent)
+	s.loop(2*time.Second, s.moves, "moving logs", s.moveLogs)
+	s.loop(2*time.Second, nil, "planning pushes left behind", s.planLeftBehind)
+	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpiredSessions)
+}
+
+// loop does a piece of upkeep every so often, and when poked. A failure is logged once until it changes.
+func (s *Service) loop(every time.Duration, poked chan struct{}, what string, do func(context.Context) error) {
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		last := ""
+		for {
+			select {
+			case <-time.After(every):
+			case <-poked:
+			case <-s.life.Done():
+				return
+			}
+			err := do(s.life)
+			if s.life.Err() != nil {
+				return
+			}
+			if text := fmt.Sprint(err); err != nil && text != last {
+				s.log.Warn(what+" failed; trying again", "error", err)
+				last = text
+			} else if err == nil {
+				last = ""
+			}
+		}
+	}()
+}
+
+// publish sends what is in the outbox. An event that was sent and not removed is sent again under the same id,
+// which the stream takes for the same.
+func (s *Service) publish(ctx context.Context) error {
+	for {
+		n := 0
+		err := s.store.Tx(ctx, func(q store.Q) error {
+			events, err := q.TakeEvents(ctx)
+			if err != nil {
+				return err
+			}
+			n = len(events)
+			for _, e := range events {
+				if err := s.stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), e.Body.V); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
+// loseSilent looks for runners that have not reported. While the database was away nobody could report, so then
+// every attempt gets a fresh lease first.
+func (s *Service) loseSilent(ctx context.Context) error {
+	if s.away {
+		if err := s.store.ExtendLeases(ctx, Lease); err != nil {
+			return err
+		}
+		s.away = false
+	}
+	lost, err := s.store.LostAttempts(ctx)
+	if err != nil {
+		s.away = true
+		return err
+	}
+	for _, a := range lost {
+		if err := s.lose(ctx, a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) planLeftBehind(ctx context.Context) error {
+	ids, err := s.store.UnplannedPushes(ctx, time.Now().Add(-spoolAge))
+	for _, id := range ids {
+		s.planPush(ctx, id)
+	}
+	return err
+}
+
+// Runners lists the machines that have asked for work.
+func (s *Service) Runners(ctx context.Context) ([]api.Runner, error) {
+	list, err := s.store.Runners(ctx)
+	if err != nil {
+		return nil, err
+	}
+	busy, err := s.store.Busy(ctx)
+	out := make([]api.Runner, len(list))
+	for i, r := range list {
+		out[i] = api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy[r.Name],
+			Seen: r.Seen, Online: time.Since(r.Seen) < onlineFor}
+	}
+	return out, err
+}

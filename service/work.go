@@ -1,0 +1,351 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"filippo.io/age"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/store"
+)
+
+// beatTopic is woken when a runner should learn something with its next beat, now.
+const beatTopic = "beats"
+
+// beatWait is how long a beat is held open for news; well below the lease.
+const beatWait = 4 * time.Second
+
+// Claim hands a runner the oldest job it can do, waiting a while for one; nil when there is none.
+func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, error) {
+	recipient, err := age.ParseX25519Recipient(in.Recipient)
+	if err != nil {
+		return nil, fmt.Errorf("the runner's recipient is %w: %w", ErrInvalid, err)
+	}
+	woken, cancel, err := s.stream.OnWake(jobsTopic)
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
+	if err := s.store.SeeRunner(ctx, in); err != nil {
+		return nil, err
+	}
+	deadline := time.After(time.Duration(in.WaitMs) * time.Millisecond)
+	for {
+		attempt, err := s.store.Claim(ctx, in.Runner, in.Labels, Lease)
+		if err == nil {
+			return s.begin(ctx, attempt, recipient)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		select {
+		case <-woken:
+		case <-time.After(2 * time.Second): // a wake-up can be missed, a job must not be
+		case <-deadline:
+			return nil, nil
+		case <-ctx.Done():
+			return nil, nil
+		case <-s.life.Done():
+			return nil, nil
+		}
+	}
+}
+
+// begin notes that a claimed attempt runs and packs what its runner needs.
+func (s *Service) begin(ctx context.Context, attempt store.Attempt, recipient age.Recipient) (*api.Work, error) {
+	var run store.Run
+	var job store.Job
+	err := s.store.Tx(ctx, func(q store.Q) (err error) {
+		if run, err = q.LockRun(ctx, attempt.RunID); err != nil {
+			return err
+		}
+		jobs, err := q.Jobs(ctx, run.ID)
+		if err != nil {
+			return err
+		}
+		for _, j := range jobs {
+			if j.ID == attempt.JobID {
+				job = j
+			}
+		}
+		if err := q.SetJob(ctx, job.ID, state.Running, "", true); err != nil {
+			return err
+		}
+		return s.settle(ctx, q, run, "")
+	})
+	if err != nil {
+		return nil, err
+	}
+	poke(s.kick)
+	p, err := s.store.ProjectByID(ctx, run.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number, Pipeline: run.Pipeline,
+		Job: job.Definition.V, Commit: run.Commit, Remote: p.Remote, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds())}
+	switch {
+	case run.Branch != "":
+		w.Ref = "refs/heads/" + run.Branch
+	case run.Tag != "":
+		w.Ref = "refs/tags/" + run.Tag
+	}
+	if w.Sources, err = s.sources(ctx); err != nil {
+		return nil, err
+	}
+	w.Secrets, w.SecretKinds, err = s.secretsFor(ctx, run.ProjectID, job, recipient)
+	return w, err
+}
+
+// maxSources bounds how many projects' remotes are told to a runner, for submodules.
+const maxSources = 1000
+
+func (s *Service) sources(ctx context.Context) (map[string]string, error) {
+	list, err := s.store.Projects(ctx, "", maxSources)
+	paths := map[string]string{}
+	for _, p := range list {
+		paths[p.Remote] = "/git/" + p.Name
+	}
+	return paths, err
+}
+
+// secretsFor seals the values the job's steps list to the runner that claimed it, and no others.
+func (s *Service) secretsFor(ctx context.Context, project int64, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
+	wanted := map[string]bool{}
+	for _, step := range job.Definition.V.Step {
+		for _, name := range step.AllSecrets() {
+			wanted[name] = true
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil, nil
+	}
+	list, err := s.store.Secrets(ctx, project)
+	if err != nil {
+		return nil, nil, err
+	}
+	values := api.SealedSecrets{}
+	kinds = map[string]string{}
+	for _, secret := range list {
+		if !wanted[secret.Name] {
+			continue
+		}
+		plain, err := s.vault.open(secret.Ciphertext)
+		if err != nil {
+			return nil, nil, err
+		}
+		values[secret.Name], kinds[secret.Name] = plain, secret.Kind
+	}
+	text, err := json.Marshal(values)
+	if err != nil {
+		return nil, nil, err
+	}
+	sealed, err = sealTo(to, text)
+	return sealed, kinds, err
+}
+
+// gone says that an attempt is over, or another runner's; what its runner still reports changes nothing.
+func gone(err error, attempt int64) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("attempt %d: %w", attempt, ErrGone)
+	}
+	return err
+}
+
+// Beat extends an attempt's lease. It is held open for a few seconds so that news reach the runner at once.
+func (s *Service) Beat(ctx context.Context, attempt int64) (api.Beat, error) {
+	woken, cancel, err := s.stream.OnWake(beatTopic)
+	if err != nil {
+		return api.Beat{}, err
+	}
+	defer cancel()
+	a, err := s.store.Beat(ctx, attempt, Lease)
+	if err != nil {
+		return api.Beat{}, gone(err, attempt)
+	}
+	if err := s.store.TouchRunner(ctx, a.Runner); err != nil {
+		return api.Beat{}, err
+	}
+	deadline := time.After(beatWait)
+	for !a.Stop {
+		select {
+		case <-woken:
+			if a, err = s.store.IsRunning(ctx, attempt); err != nil {
+				return api.Beat{}, gone(err, attempt)
+			}
+			continue
+		case <-deadline:
+		case <-ctx.Done():
+		case <-s.life.Done():
+		}
+		break
+	}
+	return api.Beat{Stop: a.Stop, Reason: a.StopReason}, nil
+}
+
+// change tells the stream that something about an attempt's run is different.
+func change(ctx context.Context, q store.Q, a store.Attempt, step *int) error {
+	run, err := q.RunByID(ctx, a.RunID)
+	if err != nil {
+		return err
+	}
+	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: run.State, Step: step})
+}
+
+// Prepared notes that a runner has checkout and caches in place.
+func (s *Service) Prepared(ctx context.Context, attempt int64, in api.Prepared) error {
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		a, err := q.RunningAttempt(ctx, attempt)
+		if err != nil {
+			return err
+		}
+		if err := q.SetPrepared(ctx, attempt, time.UnixMilli(in.At)); err != nil {
+			return err
+		}
+		for _, u := range in.Caches {
+			if err := q.SetCacheUse(ctx, attempt, u); err != nil {
+				return err
+			}
+		}
+		return change(ctx, q, a, nil)
+	})
+	poke(s.kick)
+	return gone(err, attempt)
+}
+
+// ReportStep notes that a step began or ended.
+func (s *Service) ReportStep(ctx context.Context, attempt int64, position int, in api.StepReport) error {
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		a, err := q.RunningAttempt(ctx, attempt)
+		if err != nil {
+			return err
+		}
+		if err := q.SetStep(ctx, attempt, position, in); err != nil {
+			return err
+		}
+		return change(ctx, q, a, &position)
+	})
+	poke(s.kick)
+	return gone(err, attempt)
+}
+
+// FinishAttempt ends an attempt as its runner reports. Doing it again with the same outcome is no error, since the
+// answer to the first may have been lost.
+func (s *Service) FinishAttempt(ctx context.Context, attempt int64, in api.Finish) error {
+	before, err := s.store.AttemptByID(ctx, attempt)
+	if err != nil {
+		return gone(err, attempt)
+	}
+	if before.State == in.State && before.Finished != nil && before.Finished.UnixMilli() == in.At {
+		return nil
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		run, err := q.LockRun(ctx, before.RunID)
+		if err != nil {
+			return err
+		}
+		a, err := q.RunningAttempt(ctx, attempt)
+		if err != nil {
+			return err
+		}
+		for _, u := range in.Caches {
+			if err := q.SetCacheUse(ctx, attempt, u); err != nil {
+				return err
+			}
+		}
+		return s.end(ctx, q, run, a, in.State, in.Reason, time.UnixMilli(in.At), in.Lines)
+	})
+	if err != nil {
+		return gone(err, attempt)
+	}
+	s.announce()
+	poke(s.moves)
+	return nil
+}
+
+// end ends an attempt and its job. The run's row must be locked.
+func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string, at time.Time, lines int64) error {
+	if err := q.EndAttempt(ctx, a.ID, to, reason, at, lines); err != nil {
+		return err
+	}
+	left := state.Skipped
+	if to == state.Cancelled {
+		left = state.Cancelled
+	}
+	if err := q.EndSteps(ctx, a.ID, to, left, at); err != nil {
+		return err
+	}
+	if err := q.SetJob(ctx, a.JobID, to, reason, true); err != nil {
+		return err
+	}
+	if to == state.Failed || to == state.TimedOut {
+		if err := q.NoteFailure(ctx, run.ID, a.ID); err != nil {
+			return err
+		}
+	}
+	return s.settle(ctx, q, run, reason)
+}
+
+// lose handles an attempt whose runner has gone silent: the job is tried again, a few times.
+func (s *Service) lose(ctx context.Context, lost store.Attempt) error {
+	lines, err := s.stream.LastLine(ctx, logOf(lost))
+	if err != nil {
+		return err
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		run, err := q.LockRun(ctx, lost.RunID)
+		if err != nil {
+			return err
+		}
+		a, err := q.RunningAttempt(ctx, lost.ID)
+		if err != nil || a.LeaseUntil == nil || a.LeaseUntil.After(time.Now()) {
+			return err // it has reported after all
+		}
+		reason := fmt.Sprintf("runner %s was lost: no sign of life for %s", a.Runner, Lease)
+		now := time.Now()
+		if a.Stop {
+			return s.end(ctx, q, run, a, state.Cancelled, a.StopReason, now, lines)
+		}
+		if a.Number >= MaxAttempts {
+			return s.end(ctx, q, run, a, state.Failed, fmt.Sprintf("%s, for the %d. time", reason, a.Number), now, lines)
+		}
+		if err := q.EndAttempt(ctx, a.ID, state.Failed, reason, now, lines); err != nil {
+			return err
+		}
+		if err := q.EndSteps(ctx, a.ID, state.Failed, state.Skipped, now); err != nil {
+			return err
+		}
+		return s.again(ctx, q, run, a, reason, now)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	s.log.Warn("a runner was lost", "runner", lost.Runner, "attempt", lost.ID)
+	s.announce()
+	poke(s.moves)
+	return err
+}
+
+// again queues a new attempt of a lost one's job.
+func (s *Service) again(ctx context.Context, q store.Q, run store.Run, lost store.Attempt, reason string, now time.Time) error {
+	jobs, err := q.Jobs(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		if j.ID != lost.JobID {
+			continue
+		}
+		if err := q.SetJob(ctx, j.ID, state.Queued, reason, true); err != nil {
+			return err
+		}
+		if _, err := q.AddAttempt(ctx, j, lost.Number+1, j.Definition.V, now); err != nil {
+			return err
+		}
+	}
+	return s.settle(ctx, q, run, "")
+}
