@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
 )
@@ -174,3 +176,33 @@ const jobsTopic = "jobs"
 
 // spoolAge is how long a recorded push may stay unplanned before upkeep looks after it.
 const spoolAge = 5 * time.Second
+
+// collectMissed takes in the pushes that hooks laid beside repositories of this machine while no service answered.
+func (s *Service) collectMissed(ctx context.Context) error {
+	projects, err := s.store.Projects(ctx, "", maxSources)
+	if err != nil {
+		return err
+	}
+	for _, p := range projects {
+		if !source.IsLocal(p.Remote) {
+			continue
+		}
+		repo, err := source.Open(ctx, p.Remote, "")
+		if err != nil {
+			continue // a run of this project will say so
+		}
+		waiting, err := hook.List(repo.Dir)
+		if err != nil {
+			return err
+		}
+		for _, w := range waiting {
+			if _, err := s.receive(ctx, p, w.Delivery, w.Event); err != nil {
+				return err
+			}
+			if err := os.Remove(w.File); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

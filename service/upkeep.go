@@ -19,6 +19,7 @@ func (s *Service) background() {
 	s.loop(time.Second, nil, "looking for lost runners", s.loseSilent)
 	s.loop(2*time.Second, s.moves, "moving logs", s.moveLogs)
 	s.loop(2*time.Second, nil, "planning pushes left behind", s.planLeftBehind)
+	s.loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
 	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpiredSessions)
 }
 

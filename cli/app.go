@@ -1,0 +1,154 @@
+// Package cli is the command line. Each file is one command, or a few that belong together.
+//
+// Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong; 3 the service
+// refused or cannot be reached.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/client"
+)
+
+// The exit codes.
+const (
+	exitFailed = 1
+	exitUsage  = 2
+	exitRefuse = 3
+)
+
+// coded is an error with an exit code. An empty message prints nothing: the command has said it all.
+type coded struct {
+	code int
+	err  error
+}
+
+func (c coded) Error() string {
+	if c.err == nil {
+		return ""
+	}
+	return c.err.Error()
+}
+
+func (c coded) Unwrap() error { return c.err }
+
+func usage(format string, args ...any) error { return coded{exitUsage, fmt.Errorf(format, args...)} }
+
+// Main runs the program and returns its exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := App().Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	code := exitRefuse
+	var c coded
+	if errors.As(err, &c) {
+		code = c.code
+	} else if isUsage(err) {
+		code = exitUsage
+	}
+	if text := err.Error(); text != "" {
+		fmt.Fprintln(os.Stderr, "piston: "+text)
+	}
+	return code
+}
+
+// isUsage recognises what the argument parser itself complains about.
+func isUsage(err error) bool {
+	text := err.Error()
+	for _, part := range []string{"flag provided but not defined", "Required flag", "invalid value", "No help topic", "flag needs an argument"} {
+		if strings.Contains(text, part) {
+			return true
+		}
+	}
+	return false
+}
+
+// App is the command tree.
+func App() *cli.Command {
+	return &cli.Command{
+		Name:  "piston",
+		Usage: "build pipelines for mobile apps: compile, test, version, package and sign on every push",
+		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with an\n" +
+			"example, and those that answer something have --json.\n\n" +
+			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
+			"3 the service refused or cannot be reached.",
+		Suggest: true,
+		Commands: []*cli.Command{
+			serveCommand(), demoCommand(), runnerCommand(),
+			checkCommand(),
+			signInCommand(), projectsCommand(), projectCommand(),
+			runsCommand(), showCommand(), startCommand(), watchCommand(), logCommand(), stopCommand(), getCommand(),
+			secretCommand(), tokenCommand(), runnersCommand(),
+			hookReportCommand(), referenceCommand(),
+		},
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return coded{exitUsage, err} },
+		CommandNotFound: func(_ context.Context, c *cli.Command, name string) {
+			fmt.Fprintf(os.Stderr, "piston: there is no command %q; piston --help lists them\n", name)
+			os.Exit(exitUsage)
+		},
+	}
+}
+
+var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "answer in JSON, for programs"}
+
+// example is how a command's help shows one.
+func example(lines ...string) string {
+	return "Example:\n\n    " + strings.Join(lines, "\n    ")
+}
+
+// out is where answers go.
+func out(c *cli.Command) io.Writer {
+	if c.Root().Writer != nil {
+		return c.Root().Writer
+	}
+	return os.Stdout
+}
+
+// words takes a command's arguments by name; the last may be optional, written in brackets.
+func words(c *cli.Command, names ...string) ([]string, error) {
+	got := c.Args().Slice()
+	need := 0
+	for _, n := range names {
+		if !strings.HasPrefix(n, "[") {
+			need++
+		}
+	}
+	if len(got) < need || len(got) > len(names) {
+		return nil, usage("%s takes %s; piston %s --help shows an example", c.FullName(), strings.Join(names, " "), strings.TrimPrefix(c.FullName(), "piston "))
+	}
+	for len(got) < len(names) {
+		got = append(got, "")
+	}
+	return got, nil
+}
+
+// connect makes a client from the flags, the environment or what sign-in has kept.
+func connect(c *cli.Command) (*client.Client, error) {
+	s, err := loadSettings()
+	if err != nil {
+		return nil, err
+	}
+	if v := os.Getenv("PISTON_SERVER"); v != "" {
+		s.Server = v
+	}
+	if v := os.Getenv("PISTON_TOKEN"); v != "" {
+		s.Token = v
+	}
+	if s.Server == "" || s.Token == "" {
+		return nil, coded{exitRefuse, errors.New("you are not signed in: run piston sign-in, or set PISTON_SERVER and PISTON_TOKEN")}
+	}
+	return client.New(s.Server, s.Token), nil
+}

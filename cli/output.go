@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/state"
+)
+
+// printJSON writes an answer for programs.
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// screen writes for people: with colour on a terminal that wants it, plain elsewhere.
+type screen struct {
+	w      io.Writer
+	colour bool
+	width  int
+}
+
+func newScreen(w io.Writer) *screen {
+	s := &screen{w: w, width: 100}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
+			s.width = width
+		}
+	}
+	return s
+}
+
+func (s *screen) line(format string, args ...any) { fmt.Fprintf(s.w, format+"\n", args...) }
+
+// SGR colours (ECMA-48, 8.3.117).
+const (
+	red    = "31"
+	green  = "32"
+	yellow = "33"
+	cyan   = "36"
+	faint  = "2"
+	strong = "1"
+)
+
+func (s *screen) in(colour, text string) string {
+	if !s.colour || text == "" {
+		return text
+	}
+	return "\x1b[" + colour + "m" + text + "\x1b[0m"
+}
+
+// signs go with the words, never instead of them.
+var signs = map[state.State]struct{ sign, colour string }{
+	state.Queued: {"·", faint}, state.Running: {"▸", cyan}, state.Passed: {"✓", green}, state.Failed: {"✗", red},
+	state.Cancelled: {"⊘", faint}, state.TimedOut: {"◷", red}, state.Skipped: {"−", faint}, state.Reused: {"↺", green}, state.Waiting: {"?", yellow},
+}
+
+func (s *screen) state(v state.State) string {
+	m := signs[v]
+	return s.in(m.colour, m.sign+" "+string(v))
+}
+
+// table aligns columns; cells may hold colour. The last column is cut to the screen's width.
+func (s *screen) table(head []string, rows [][]string) {
+	widths := make([]int, len(head))
+	all := append([][]string{head}, rows...)
+	for _, row := range all {
+		for i, cell := range row {
+			widths[i] = max(widths[i], visible(cell))
+		}
+	}
+	for n, row := range all {
+		var b strings.Builder
+		for i, cell := range row {
+			if n == 0 {
+				cell = s.in(faint, cell)
+			}
+			b.WriteString(cell)
+			if i < len(row)-1 {
+				b.WriteString(strings.Repeat(" ", widths[i]-visible(cell)+2))
+			}
+		}
+		fmt.Fprintln(s.w, strings.TrimRight(b.String(), " "))
+	}
+}
+
+// visible is the width of a text without its colours.
+func visible(text string) int {
+	n, escape := 0, false
+	for _, r := range text {
+		switch {
+		case r == '\x1b':
+			escape = true
+		case escape:
+			escape = !unicode.IsLetter(r)
+		default:
+			n++
+		}
+	}
+	return n
+}
+
+// short cuts a text and keeps control characters from reaching the terminal: commit messages and branch names come
+// from strangers.
+func short(text string, most int) string {
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '\uFFFD'
+		}
+		return r
+	}, text)
+	if utf8.RuneCountInString(text) <= most {
+		return text
+	}
+	return string([]rune(text)[:most-1]) + "…"
+}
+
+func span(ms int64) string {
+	d := time.Duration(ms) * time.Millisecond
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+func took(r api.Run) string {
+	if r.Finished == nil {
+		return ""
+	}
+	return span(r.Finished.Sub(r.Queued).Milliseconds())
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return t.Local().Format("2006-01-02")
+}
+
+func size(n int64) string {
+	switch {
+	case n >= 1e9:
+		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
+	case n >= 1e6:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	case n >= 1e3:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%d B", n)
+}
+
+// where names what a run was of: branch or tag, and the commit.
+func where(r api.Run) string {
+	ref := r.Branch
+	if r.Tag != "" {
+		ref = "tag " + r.Tag
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %.7s", short(ref, 40), r.Commit))
+}

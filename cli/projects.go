@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/hook"
+	"gentlepiston.example/piston/source"
+)
+
+func projectsCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "projects",
+		Usage:       "list projects with their latest run",
+		Description: example("piston projects"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "after", Usage: "only projects after this name"},
+			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+			jsonFlag,
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Projects(ctx, c.String("after"), c.Int("limit"))
+			if err != nil || c.Bool("json") {
+				return orJSON(c, list, err)
+			}
+			s := newScreen(out(c))
+			var rows [][]string
+			for _, p := range list {
+				row := []string{s.in(strong, p.Name), "", "", "", ""}
+				if r := p.Latest; r != nil {
+					row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
+				}
+				rows = append(rows, append(row, s.in(faint, p.Remote)))
+			}
+			if len(rows) == 0 {
+				s.line("No projects yet: piston project add NAME REPOSITORY registers one.")
+				return nil
+			}
+			s.table([]string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"}, rows)
+			return nil
+		},
+	}
+}
+
+// orJSON prints an answer for programs unless there was an error.
+func orJSON(c *cli.Command, v any, err error) error {
+	if err != nil {
+		return err
+	}
+	return printJSON(out(c), v)
+}
+
+func projectCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "project",
+		Usage: "register a repository, or connect its pushes",
+		Commands: []*cli.Command{
+			{
+				Name:  "add",
+				Usage: "register a repository",
+				Description: "REPOSITORY is a folder on the service's machine or an https address. In a bare repository on this machine\n" +
+					"the hook that reports pushes is installed as well.\n\n" +
+					example("piston project add tidewick /srv/git/tidewick.git"),
+				ArgsUsage: "NAME REPOSITORY",
+				Flags:     []cli.Flag{&cli.BoolFlag{Name: "no-hook", Usage: "do not install the hook"}, jsonFlag},
+				Action:    addProject,
+			},
+			{
+				Name:        "hook",
+				Usage:       "install the hook that reports pushes in a bare repository on this machine",
+				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git"),
+				ArgsUsage:   "NAME",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "repo", Usage: "the repository; default: the project's own"},
+					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
+				Action: hookProject,
+			},
+		},
+	}
+}
+
+func addProject(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "NAME", "REPOSITORY")
+	if err != nil {
+		return err
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	remote := args[1]
+	if !strings.Contains(remote, "://") {
+		if remote, err = filepath.Abs(remote); err != nil {
+			return err
+		}
+	}
+	p, err := cl.AddProject(ctx, api.NewProject{Name: args[0], Remote: remote})
+	if err != nil {
+		return err
+	}
+	said := ""
+	if source.IsLocal(remote) && !c.Bool("no-hook") {
+		if err := installHook(ctx, cl, args[0], remote); err != nil {
+			return fmt.Errorf("the project is registered, but its hook is not installed: %w", err)
+		}
+		said = " Pushes to it are reported from now on."
+	}
+	if c.Bool("json") {
+		return printJSON(out(c), p)
+	}
+	fmt.Fprintf(out(c), "Project %s is registered.%s\n", p.Name, said)
+	return nil
+}
+
+func hookProject(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "NAME")
+	if err != nil {
+		return err
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("show-key") {
+		key, err := cl.HookKey(ctx, args[0])
+		if err != nil || c.Bool("json") {
+			return orJSON(c, key, err)
+		}
+		fmt.Fprintf(out(c), "Address: %s%s\nKey:     %s\n", cl.Address, key.Address, key.Key)
+		return nil
+	}
+	repo := c.String("repo")
+	if repo == "" {
+		p, err := cl.Project(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		repo = p.Remote
+	}
+	if repo, err = filepath.Abs(repo); err != nil {
+		return err
+	}
+	if err := installHook(ctx, cl, args[0], repo); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(out(c), map[string]string{"project": args[0], "repository": repo})
+	}
+	fmt.Fprintf(out(c), "The hook is installed in %s.\n", repo)
+	return nil
+}
+
+func installHook(ctx context.Context, cl *client.Client, project, repo string) error {
+	found, err := source.Open(ctx, repo, "")
+	if err != nil {
+		return err
+	}
+	key, err := cl.HookKey(ctx, project)
+	if err != nil {
+		return err
+	}
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	return hook.Install(found.Dir, binary, hook.Settings{Address: cl.Address + key.Address, Key: key.Key})
+}
+
+func hookReportCommand() *cli.Command {
+	return &cli.Command{
+		Name:   "hook-report",
+		Usage:  "report a push, as a post-receive hook",
+		Hidden: true,
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "repo", Required: true}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return hook.Report(ctx, c.String("repo"), os.Stdin, os.Stderr)
+		},
+	}
+}

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/httpapi"
+)
+
+// referenceCommand prints the generated documents; make reference writes them into docs/reference.
+func referenceCommand() *cli.Command {
+	return &cli.Command{
+		Name: "reference", Hidden: true, ArgsUsage: "openapi|pipeline|schema|commands",
+		Usage: "print a generated reference",
+		Action: func(_ context.Context, c *cli.Command) error {
+			w := out(c)
+			switch c.Args().First() {
+			case "openapi":
+				text, err := httpapi.Document()
+				if err == nil {
+					_, err = w.Write(append(text, '\n'))
+				}
+				return err
+			case "pipeline":
+				return definition.WriteReference(w)
+			case "schema":
+				text, err := definition.Schema()
+				if err == nil {
+					_, err = w.Write(append(text, '\n'))
+				}
+				return err
+			case "commands":
+				writeCommands(w, c.Root())
+				return nil
+			}
+			return usage("piston reference takes openapi, pipeline, schema or commands")
+		},
+	}
+}
+
+func writeCommands(w io.Writer, root *cli.Command) {
+	fmt.Fprintf(w, "# Commands\n\nMade from the program by `make reference`; do not edit.\n\n%s\n", root.Description)
+	var walk func(c *cli.Command, name string)
+	walk = func(c *cli.Command, name string) {
+		for _, sub := range c.Commands {
+			if sub.Hidden || sub.Name == "help" {
+				continue
+			}
+			full := name + " " + sub.Name
+			if len(sub.Commands) == 0 || sub.Action != nil && sub.Description != "" {
+				writeCommand(w, sub, full)
+			}
+			walk(sub, full)
+		}
+	}
+	walk(root, root.Name)
+}
+
+func writeCommand(w io.Writer, c *cli.Command, full string) {
+	fmt.Fprintf(w, "\n## %s\n\n%s.\n\n", strings.TrimSpace(full+" "+c.ArgsUsage), capital(c.Usage))
+	if c.Description != "" {
+		fmt.Fprintf(w, "%s\n\n", c.Description)
+	}
+	if len(c.Flags) == 0 {
+		return
+	}
+	fmt.Fprintln(w, "| option | what it does |\n| --- | --- |")
+	for _, f := range c.Flags {
+		if v, ok := f.(cli.VisibleFlag); ok && !v.IsVisible() || f.Names()[0] == "help" {
+			continue
+		}
+		d, ok := f.(cli.DocGenerationFlag)
+		if !ok {
+			continue
+		}
+		text := d.GetUsage()
+		if v := d.GetDefaultText(); d.TakesValue() && v != "" && v != `""` {
+			text += "; default " + strings.Trim(v, `"`)
+		}
+		fmt.Fprintf(w, "| `--%s` | %s |\n", f.Names()[0], strings.ReplaceAll(text, "|", `\|`))
+	}
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

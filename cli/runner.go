@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/runner"
+)
+
+func runnerCommand() *cli.Command {
+	hostname, _ := os.Hostname()
+	return &cli.Command{
+		Name:  "runner",
+		Usage: "execute jobs on this machine for a service",
+		Description: "Asks the service for jobs and runs their steps, each in a sandbox. It needs a token of its own kind:\n" +
+			"piston token add --runner NAME makes one. Ctrl-C kills the steps at hand; the service has their jobs tried again.\n\n" +
+			example("piston runner --server http://127.0.0.1:7460 --token-file runner.token --label macos"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "server", Usage: "address of the service", Required: true, Sources: cli.EnvVars("PISTON_SERVER")},
+			&cli.StringFlag{Name: "token-file", Usage: "file that holds the runner's token; or set PISTON_TOKEN"},
+			&cli.StringFlag{Name: "name", Usage: "its name; no two runners may have the same", Value: strings.ReplaceAll(hostname, " ", "-")},
+			&cli.StringFlag{Name: "home", Usage: "folder to work in", Value: "piston-runner"},
+			&cli.StringSliceFlag{Name: "label", Usage: "label it has besides those of its system and processor; may be repeated"},
+			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 1},
+			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: "bubblewrap"},
+			&cli.StringFlag{Name: "disk", Usage: "most space a job's files may take, such as 20GB; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_DISK")},
+			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
+			&cli.IntFlag{Name: "parent", Usage: "process it belongs to; when that ends, it ends after the jobs at hand", Hidden: true},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			token, err := runnerToken(c.String("token-file"))
+			if err != nil {
+				return err
+			}
+			disk, err := parseSize(c.String("disk"))
+			if err != nil {
+				return coded{exitUsage, err}
+			}
+			log := newLog(os.Stderr, c.Bool("verbose"))
+			parent := c.Int("parent")
+			lock, err := waitForLock(ctx, c.String("home"), parent != 0)
+			if err != nil {
+				return err
+			}
+			defer lock.Unlock()
+			r, err := runner.New(runner.Config{Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
+				Slots: c.Int("slots"), Isolation: runner.Isolation(c.String("isolation")), Disk: disk,
+				Client: client.New(c.String("server"), token), Log: log})
+			if err != nil {
+				return err
+			}
+			drain := make(chan struct{})
+			if parent != 0 {
+				go func() {
+					for os.Getppid() == parent {
+						time.Sleep(200 * time.Millisecond)
+					}
+					log.Info("the service's process is gone; ending after the jobs at hand")
+					close(drain)
+				}()
+			}
+			return r.Run(ctx, drain)
+		},
+	}
+}
+
+// waitForLock holds the runner's folder. A runner started by a service waits for one that an earlier life of the
+// service has left behind, which ends by itself after the jobs at hand.
+func waitForLock(ctx context.Context, home string, wait bool) (*local.Lock, error) {
+	for {
+		lock, err := local.LockFolder(home, "runner.lock")
+		if !wait || !errors.Is(err, local.ErrInUse) {
+			return lock, err
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func runnerToken(file string) (string, error) {
+	if file == "" {
+		if token := os.Getenv("PISTON_TOKEN"); token != "" {
+			return token, nil
+		}
+		return "", usage("a runner needs a token: give --token-file, or set PISTON_TOKEN; piston token add --runner NAME makes one")
+	}
+	text, err := os.ReadFile(file)
+	return strings.TrimSpace(string(text)), err
+}
+
+// parseSize reads a size with a unit of 1000: kB, MB, GB, TB, or bytes without one.
+func parseSize(text string) (int64, error) {
+	units := map[string]float64{"": 1, "b": 1, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
+	number := strings.TrimRight(strings.ToLower(text), "bkmgt")
+	unit, known := units[strings.ToLower(text)[len(number):]]
+	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	if err != nil || !known || v < 0 {
+		return 0, fmt.Errorf("%q is no size: write a number with kB, MB, GB or TB", text)
+	}
+	return int64(v * unit), nil
+}

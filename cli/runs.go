@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+)
+
+func runsCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "runs",
+		Usage:       "list a project's runs, newest first",
+		ArgsUsage:   "PROJECT",
+		Description: example("piston runs tidewick --state failed --limit 5"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "pipeline", Usage: "only of this pipeline"},
+			&cli.StringFlag{Name: "branch", Usage: "only of this branch"},
+			&cli.StringFlag{Name: "state", Usage: "only in this state, such as failed"},
+			&cli.Int64Flag{Name: "before", Usage: "only runs before this number"},
+			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 20},
+			jsonFlag,
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "PROJECT")
+			if err != nil {
+				return err
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			page, err := cl.Runs(ctx, args[0], client.RunFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"),
+				State: c.String("state"), Before: c.Int64("before"), Limit: c.Int("limit")})
+			if err != nil || c.Bool("json") {
+				return orJSON(c, page, err)
+			}
+			s := newScreen(out(c))
+			if len(page.Runs) == 0 {
+				s.line("No such runs.")
+				return nil
+			}
+			var rows [][]string
+			for _, r := range page.Runs {
+				note := short(r.Subject, 44)
+				if r.FailedAt != "" {
+					note = s.in(red, short(r.FailedAt, 44))
+				}
+				rows = append(rows, []string{fmt.Sprint(r.Number), s.state(r.State), r.Pipeline, where(r), built(r), took(r), ago(r.Queued), note})
+			}
+			s.table([]string{"RUN", "STATE", "PIPELINE", "OF", "BUILD", "TOOK", "WHEN", "FAILED AT / COMMIT"}, rows)
+			if page.Next != 0 {
+				s.line("%s", s.in(faint, fmt.Sprintf("More: piston runs %s --before %d", args[0], page.Next)))
+			}
+			return nil
+		},
+	}
+}
+
+// built is version name and build number.
+func built(r api.Run) string {
+	switch {
+	case r.BuildNumber == 0:
+		return ""
+	case r.VersionName == "":
+		return fmt.Sprintf("(%d)", r.BuildNumber)
+	}
+	return fmt.Sprintf("%s (%d)", r.VersionName, r.BuildNumber)
+}
+
+// theRun finds the run a command is about: by number, or else the latest.
+func theRun(ctx context.Context, cl *client.Client, project, number string) (int64, error) {
+	if number != "" {
+		n, err := strconv.ParseInt(number, 10, 64)
+		if err != nil || n < 1 {
+			return 0, usage("%q is no number of a run", number)
+		}
+		return n, nil
+	}
+	page, err := cl.Runs(ctx, project, client.RunFilter{Limit: 1})
+	if err != nil {
+		return 0, err
+	}
+	if len(page.Runs) == 0 {
+		return 0, fmt.Errorf("project %s has no runs yet", project)
+	}
+	return page.Runs[0].Number, nil
+}
+
+func showCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "show",
+		Usage:       "show a run: what failed, where the time went, what it made",
+		ArgsUsage:   "PROJECT [RUN]",
+		Description: "Without RUN, the latest.\n\n" + example("piston show tidewick 12"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "PROJECT", "[RUN]")
+			if err != nil {
+				return err
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			n, err := theRun(ctx, cl, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			d, err := cl.Run(ctx, args[0], n)
+			if err != nil || c.Bool("json") {
+				return orJSON(c, d, err)
+			}
+			newScreen(out(c)).run(d)
+			return nil
+		},
+	}
+}
+
+func startCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "start",
+		Usage:       "start a pipeline by hand",
+		ArgsUsage:   "PROJECT PIPELINE [REF]",
+		Description: "REF is a branch, tag or commit; default main.\n\n" + example("piston start tidewick trunk work/new-chart"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "PROJECT", "PIPELINE", "[REF]")
+			if err != nil {
+				return err
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if args[2] == "" {
+				args[2] = "main"
+			}
+			r, err := cl.StartRun(ctx, args[0], api.StartRun{Pipeline: args[1], Ref: args[2]})
+			if err != nil || c.Bool("json") {
+				return orJSON(c, r, err)
+			}
+			fmt.Fprintf(out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project, r.Number)
+			return nil
+		},
+	}
+}
+
+func stopCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "stop",
+		Usage:       "stop a run",
+		ArgsUsage:   "PROJECT RUN",
+		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" + example("piston stop tidewick 12"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "PROJECT", "RUN")
+			if err != nil {
+				return err
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			n, err := theRun(ctx, cl, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if err := cl.StopRun(ctx, args[0], n); err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(out(c), map[string]any{"project": args[0], "run": n, "stopping": true})
+			}
+			fmt.Fprintf(out(c), "Run %d is being stopped.\n", n)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// settings is what sign-in keeps for the commands that follow.
+type settings struct {
+	Server string `json:"server"`
+	Token  string `json:"token"`
+}
+
+// settingsPath is the file of the settings: PISTON_CONFIG, or piston/client.json in the user's configuration folder.
+func settingsPath() (string, error) {
+	if p := os.Getenv("PISTON_CONFIG"); p != "" {
+		return p, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place for settings: %w; set PISTON_CONFIG to a file", err)
+	}
+	return filepath.Join(dir, "piston", "client.json"), nil
+}
+
+func loadSettings() (s settings, err error) {
+	path, err := settingsPath()
+	if err != nil {
+		return s, err
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return s, err
+	}
+	if err := json.Unmarshal(text, &s); err != nil {
+		return s, fmt.Errorf("%s is damaged: %w; sign in again", path, err)
+	}
+	return s, nil
+}
+
+// saveSettings writes a file only its owner can read: it holds a token.
+func saveSettings(path string, s settings) error {
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	half := path + ".new"
+	if err := os.WriteFile(half, append(text, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(half, path)
+}

@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+)
+
+func tokenCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "token",
+		Usage: "make, list and revoke API tokens",
+		Commands: []*cli.Command{
+			{
+				Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
+				Description: example("piston token add --runner mac-mini > runner.token"),
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "runner", Usage: "for a runner"}, jsonFlag},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := words(c, "NAME")
+					if err != nil {
+						return err
+					}
+					cl, err := connect(c)
+					if err != nil {
+						return err
+					}
+					kind := api.PersonToken
+					if c.Bool("runner") {
+						kind = api.RunnerToken
+					}
+					t, err := cl.IssueToken(ctx, api.NewToken{Name: args[0], Kind: kind})
+					if err != nil || c.Bool("json") {
+						return orJSON(c, t, err)
+					}
+					fmt.Fprintln(out(c), t.Secret)
+					return nil
+				},
+			},
+			{
+				Name: "list", Usage: "list tokens", Description: example("piston token list"), Flags: []cli.Flag{jsonFlag},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					cl, err := connect(c)
+					if err != nil {
+						return err
+					}
+					list, err := cl.Tokens(ctx)
+					if err != nil || c.Bool("json") {
+						return orJSON(c, list, err)
+					}
+					s := newScreen(out(c))
+					var rows [][]string
+					for _, t := range list {
+						used := "never"
+						if t.LastUsed != nil {
+							used = ago(*t.LastUsed)
+						}
+						rows = append(rows, []string{fmt.Sprint(t.ID), short(t.Name, 50), string(t.Kind), ago(t.Created), used})
+					}
+					s.table([]string{"ID", "TOKEN", "KIND", "MADE", "USED"}, rows)
+					return nil
+				},
+			},
+			{
+				Name: "revoke", Usage: "make a token useless", ArgsUsage: "ID", Description: example("piston token revoke 3"), Flags: []cli.Flag{jsonFlag},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := words(c, "ID")
+					if err != nil {
+						return err
+					}
+					cl, err := connect(c)
+					if err != nil {
+						return err
+					}
+					id, err := strconv.ParseInt(args[0], 10, 64)
+					if err != nil {
+						return usage("%q is no id of a token; piston token list shows them", args[0])
+					}
+					if err := cl.RevokeToken(ctx, id); err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return printJSON(out(c), map[string]int64{"revoked": id})
+					}
+					fmt.Fprintf(out(c), "Token %d is revoked.\n", id)
+					return nil
+				},
+			},
+		},
+	}
+}
+
+func runnersCommand() *cli.Command {
+	return &cli.Command{
+		Name: "runners", Usage: "list the machines that execute jobs", Description: example("piston runners"), Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Runners(ctx)
+			if err != nil || c.Bool("json") {
+				return orJSON(c, list, err)
+			}
+			s := newScreen(out(c))
+			var rows [][]string
+			for _, r := range list {
+				there := s.in(green, "✓ there")
+				if !r.Online {
+					there = s.in(faint, "− away")
+				}
+				rows = append(rows, []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "), ago(r.Seen)})
+			}
+			s.table([]string{"RUNNER", "", "BUSY", "LABELS", "SEEN"}, rows)
+			return nil
+		},
+	}
+}

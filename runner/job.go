@@ -1,0 +1,248 @@
+package runner
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"filippo.io/age"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/state"
+)
+
+// outside is the step number of log lines that belong to no step.
+const outside = -1
+
+// job is one attempt at work.
+type job struct {
+	*Runner
+	work    *api.Work
+	dir     string // everything of this attempt is below it
+	src     string // the workspace
+	root    *os.Root
+	secrets api.SealedSecrets
+	masker  *mask.Masker
+	sink    *logSink
+	caches  []*cacheState
+	reports chan func(context.Context) error
+	cancel  context.CancelCauseFunc
+}
+
+// ending is why a job ends before its time.
+type ending struct {
+	state  state.State
+	reason string
+}
+
+func (e ending) Error() string { return e.reason }
+
+// errLost ends a job whose attempt is no longer this runner's: nobody wants to hear of it any more.
+var errLost = errors.New("the attempt is no longer this runner's")
+
+// errQuit ends a job because the runner itself is ending; the service will have it tried again.
+var errQuit = errors.New("the runner is ending")
+
+func (r *Runner) execute(parent context.Context, work *api.Work) {
+	log := r.Log.With("project", work.Project, "run", work.Run, "job", work.Job.Name, "attempt", work.Number)
+	log.Info("job begins")
+	began := time.Now()
+	ctx, cancel := context.WithCancelCause(parent)
+	defer cancel(nil)
+	limited, release := context.WithTimeoutCause(ctx, work.Job.Limit.Value(),
+		ending{state.TimedOut, fmt.Sprintf("the job's limit of %s is over", work.Job.Limit)})
+	defer release()
+
+	j := &job{Runner: r, work: work, cancel: cancel, reports: make(chan func(context.Context) error, 64),
+		dir: filepath.Join(r.Home, "work", fmt.Sprintf("%d", work.Attempt))}
+	j.src = filepath.Join(j.dir, "src")
+	// Reports go on when the job is being ended; only the runner's own end or a lost attempt stops them.
+	telling, hush := context.WithCancel(context.WithoutCancel(parent))
+	defer hush()
+	go func() {
+		<-ctx.Done()
+		if cause := context.Cause(ctx); errors.Is(cause, errLost) || parent.Err() != nil {
+			hush()
+		}
+	}()
+	j.sink = newLogSink(telling, func(ctx context.Context, first int64, text []byte) error {
+		return r.Client.AppendLog(ctx, work.Attempt, first, text)
+	}, j.broken)
+	var reporting sync.WaitGroup
+	reporting.Go(func() { j.tell(telling) })
+	go j.beat(telling)
+
+	result := j.run(limited)
+	if parent.Err() != nil {
+		result = errQuit
+	}
+	close(j.reports)
+	j.sink.close()
+	reporting.Wait()
+	j.finish(telling, result)
+	if err := removeAll(j.dir); err != nil {
+		log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
+	}
+	log.Info("job ends", "took", time.Since(began).Round(time.Millisecond), "result", resultWord(result))
+}
+
+func resultWord(err error) string {
+	if err == nil {
+		return string(state.Passed)
+	}
+	return err.Error()
+}
+
+// broken is called when the service no longer takes what we tell it.
+func (j *job) broken(err error) {
+	if client.IsStatus(err, http.StatusGone) {
+		err = errLost
+	}
+	j.cancel(err)
+}
+
+// tell sends reports one after the other, so that a step does not wait for them.
+func (j *job) tell(ctx context.Context) {
+	failed := false
+	for report := range j.reports {
+		if failed {
+			continue
+		}
+		if err := report(ctx); err != nil {
+			failed = true
+			j.broken(err)
+		}
+	}
+}
+
+// beat tells the service that we live, and hears from it whether the job is still wanted.
+func (j *job) beat(ctx context.Context) {
+	for ctx.Err() == nil {
+		answer, err := j.Client.Beat(ctx, j.work.Attempt)
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			j.broken(err)
+			return
+		case answer.Stop:
+			j.cancel(ending{state.Cancelled, answer.Reason})
+			return
+		}
+	}
+}
+
+// say writes a line of our own into the log.
+func (j *job) say(step int, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if j.masker != nil {
+		text = j.masker.String(text)
+	}
+	j.sink.add(step, text)
+}
+
+// run does the work; its error tells how the job ended.
+func (j *job) run(ctx context.Context) (err error) {
+	defer func() {
+		// What ended the context says more than the error it caused.
+		if cause := context.Cause(ctx); cause != nil && err != nil {
+			err = cause
+		}
+	}()
+	for _, dir := range []string{j.src, filepath.Join(j.dir, "home"), filepath.Join(j.dir, "tmp")} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	if err := j.openSecrets(); err != nil {
+		return err
+	}
+	j.say(outside, "runner %s, %s, isolation %s", j.Name, platform(), j.Isolation)
+	if err := j.checkout(ctx); err != nil {
+		return err
+	}
+	if j.root, err = os.OpenRoot(j.src); err != nil {
+		return err
+	}
+	defer j.root.Close()
+	j.restoreCaches(ctx)
+	uses := j.cacheUses()
+	at := time.Now().UnixMilli()
+	j.reports <- func(ctx context.Context) error {
+		return j.Client.Prepared(ctx, j.work.Attempt, api.Prepared{At: at, Caches: uses})
+	}
+	defer j.watchDisk(ctx)()
+	for i := range j.work.Job.Step {
+		if err := j.step(ctx, i); err != nil {
+			j.keep(ctx, false)
+			return err
+		}
+	}
+	if err := j.keep(ctx, true); err != nil {
+		return err
+	}
+	j.saveCaches(ctx)
+	return ctx.Err()
+}
+
+// openSecrets unseals what came for this job and prepares to hide it.
+func (j *job) openSecrets() error {
+	j.masker = mask.New()
+	if len(j.work.Secrets) == 0 {
+		return nil
+	}
+	r, err := age.Decrypt(bytes.NewReader(j.work.Secrets), j.identity)
+	if err != nil {
+		return fmt.Errorf("the job's secrets are not sealed to this runner: %w", err)
+	}
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(text, &j.secrets); err != nil {
+		return err
+	}
+	values := make([]string, 0, len(j.secrets))
+	for v := range maps.Values(j.secrets) {
+		values = append(values, string(v))
+	}
+	j.masker = mask.New(values...)
+	return nil
+}
+
+// finish tells how the attempt ended, unless it is not ours any more or the runner is ending.
+func (j *job) finish(ctx context.Context, result error) {
+	if errors.Is(result, errLost) || errors.Is(result, errQuit) {
+		return
+	}
+	f := api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Lines: j.sink.last(), Caches: j.cacheUses()}
+	var end ending
+	switch {
+	case errors.As(result, &end):
+		f.State, f.Reason = end.state, end.reason
+	case result != nil:
+		f.State, f.Reason = state.Failed, result.Error()
+	}
+	f.Reason = cut(j.masker.String(f.Reason), 4000)
+	if err := j.Client.Finish(ctx, j.work.Attempt, f); err != nil {
+		j.Log.Warn("the end of a job could not be reported", "attempt", j.work.Attempt, "error", err)
+	}
+}
+
+func cut(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	return s[:most-3] + "…"
+}

@@ -1,0 +1,137 @@
+package runner
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/artifact"
+	"gentlepiston.example/piston/core/testreport"
+)
+
+// keep sends the job's artifacts. After a passed job everything that is named must be there; after a failed one what
+// is there is kept, for whoever looks into it.
+func (j *job) keep(ctx context.Context, passed bool) error {
+	names := make([]string, 0, len(j.work.Job.Keep))
+	for name := range j.work.Job.Keep {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	var problems []error
+	for _, name := range names {
+		k := j.work.Job.Keep[name]
+		found, err := artifact.Find(j.root.FS(), k.Files)
+		if err == nil && len(found.Refused) > 0 {
+			err = fmt.Errorf("artifact %q: %s", name, strings.Join(found.Refused, "; "))
+		}
+		if err == nil && len(found.Files) == 0 && !k.Optional {
+			err = fmt.Errorf("artifact %q: nothing matches %s; did a step write it elsewhere?", name, strings.Join(k.Files, ", "))
+		}
+		if err != nil {
+			problems = append(problems, err)
+			if passed {
+				j.say(outside, "failed: %v", err)
+			}
+			continue
+		}
+		for _, f := range found.Files {
+			if err := j.keepOne(ctx, name, f); err != nil {
+				problems = append(problems, fmt.Errorf("artifact %q: %s: %w", name, f.Path, err))
+			}
+		}
+	}
+	if !passed {
+		return nil
+	}
+	return errors.Join(problems...)
+}
+
+func (j *job) keepOne(ctx context.Context, name string, f artifact.File) error {
+	began := time.Now()
+	sum, err := j.digest(f.Path)
+	if err != nil {
+		return err
+	}
+	err = j.Client.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
+	if err == nil {
+		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, bytesText(f.Size), sum, milliseconds(time.Since(began)))
+	}
+	return err
+}
+
+func (j *job) digest(name string) (string, error) {
+	f, err := j.root.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+const (
+	maxReportFile     = 64 << 20
+	maxReportFailures = 200
+)
+
+// testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log; it does not
+// change what became of the step.
+func (j *job) testReports(step int, globs []string) *api.TestReport {
+	found, err := artifact.Find(j.root.FS(), globs)
+	if err != nil || len(found.Files) == 0 {
+		j.say(step, "test reports: nothing matches %s", strings.Join(globs, ", "))
+		return nil
+	}
+	sum := &api.TestReport{Failures: []testreport.Case{}}
+	for _, file := range found.Files {
+		cases, err := j.readReport(file)
+		if err != nil {
+			j.say(step, "test report %s: %v", file.Path, err)
+			continue
+		}
+		for _, c := range cases {
+			sum.Seconds += c.Seconds
+			switch c.Result {
+			case testreport.Passed:
+				sum.Passed++
+			case testreport.Skipped:
+				sum.Skipped++
+			default:
+				sum.Failed++
+				if len(sum.Failures) < maxReportFailures {
+					sum.Failures = append(sum.Failures, j.maskCase(c))
+				}
+			}
+		}
+	}
+	return sum
+}
+
+func (j *job) readReport(file artifact.File) ([]testreport.Case, error) {
+	if file.Size > maxReportFile {
+		return nil, fmt.Errorf("it has %s; at most %s are read", bytesText(file.Size), bytesText(maxReportFile))
+	}
+	f, err := j.root.Open(file.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return testreport.Parse(f)
+}
+
+func (j *job) maskCase(c testreport.Case) testreport.Case {
+	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail} {
+		*text = strings.ReplaceAll(j.masker.String(*text), "\x00", "")
+	}
+	return c
+}

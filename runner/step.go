@@ -1,0 +1,257 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/diagnose"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
+)
+
+// grace is how long a step has to end by itself after it was asked to (SIGTERM), before it is killed.
+const grace = 5 * time.Second
+
+// step runs one step and reports it; its error ends the job.
+func (j *job) step(ctx context.Context, i int) error {
+	step := j.work.Job.Step[i]
+	first := j.sink.last() + 1
+	j.report(i, api.StepReport{State: state.Running, At: time.Now().UnixMilli(), FirstLine: first})
+	var matters diagnose.Collector
+	code, err := j.runStep(ctx, i, step, &matters)
+	r := api.StepReport{State: state.Passed, At: time.Now().UnixMilli(), FirstLine: first}
+	if code >= 0 {
+		r.ExitCode = &code
+	}
+	if len(step.TestReports) > 0 {
+		r.Tests = j.testReports(i, step.TestReports)
+	}
+	if err == nil && code != 0 {
+		err = fmt.Errorf("step %q ended with exit code %d", step.Name, code)
+		r.Reason = fmt.Sprintf("exit code %d", code)
+	} else if err != nil {
+		r.Reason = cut(j.masker.String(err.Error()), 4000)
+	}
+	if err != nil {
+		r.State = state.Failed
+		var end ending
+		if errors.As(err, &end) {
+			r.State = end.state
+		}
+		j.say(i, "%s: %s", r.State, r.Reason)
+		r.Excerpt = matters.Lines()
+	}
+	r.LastLine = j.sink.last()
+	if r.LastLine < first {
+		r.FirstLine, r.LastLine = 0, 0 // it printed nothing
+	}
+	j.report(i, r)
+	return err
+}
+
+func (j *job) report(step int, r api.StepReport) {
+	j.reports <- func(ctx context.Context) error { return j.Client.ReportStep(ctx, j.work.Attempt, step, r) }
+}
+
+// runStep executes a step's script; code is -1 when it has none.
+func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters *diagnose.Collector) (code int, err error) {
+	if step.Limit != "" {
+		var release context.CancelFunc
+		ctx, release = context.WithTimeoutCause(ctx, step.Limit.Value(),
+			ending{state.TimedOut, fmt.Sprintf("the step's limit of %s is over", step.Limit)})
+		defer release()
+	}
+	if ctx.Err() != nil {
+		return -1, context.Cause(ctx)
+	}
+	if step.Dir != "" {
+		if info, err := j.root.Stat(path.Clean(step.Dir)); err != nil || !info.IsDir() {
+			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?", step.Dir)
+		}
+	}
+	spec, err := j.prepareStep(i, step)
+	if err != nil {
+		return -1, err
+	}
+	defer func() { err = errors.Join(err, spec.cleanUp()) }()
+	cmd, err := j.command(spec)
+	if err != nil {
+		return -1, err
+	}
+	reader, writer, err := os.Pipe()
+	if err != nil {
+		return -1, err
+	}
+	cmd.Stdout, cmd.Stderr = writer, writer
+	if err := cmd.Start(); err != nil {
+		reader.Close()
+		writer.Close()
+		return -1, fmt.Errorf("starting the step: %w", err)
+	}
+	writer.Close()
+	copied := make(chan struct{})
+	go func() {
+		defer close(copied)
+		j.copyOutput(i, reader, matters)
+	}()
+	code, err = j.await(ctx, cmd)
+	select {
+	case <-copied:
+	case <-time.After(grace): // without isolation a process that fled its group can hold the pipe open
+	}
+	reader.Close()
+	<-copied
+	return code, err
+}
+
+// copyOutput hides secrets, cuts lines, and logs them.
+func (j *job) copyOutput(i int, r io.Reader, matters *diagnose.Collector) {
+	lines := logline.NewSplitter(func(text string) { matters.Add(j.sink.add(i, text)) })
+	hidden := j.masker.Writer(func(p []byte) { _, _ = lines.Write(p) })
+	_, _ = io.CopyBuffer(hidden, struct{ io.Reader }{r}, make([]byte, 64<<10))
+	hidden.Flush()
+	lines.Flush()
+}
+
+// await waits for a step. When ctx ends first, the step is asked to end, then killed, with everything it started.
+func (j *job) await(ctx context.Context, cmd *exec.Cmd) (code int, err error) {
+	ended := make(chan struct{})
+	go func() {
+		err = cmd.Wait()
+		close(ended)
+	}()
+	stopped := false
+	select {
+	case <-ended:
+	case <-ctx.Done():
+		stopped = true
+		askToEnd(cmd)
+		select {
+		case <-ended:
+		case <-time.After(grace):
+		}
+	}
+	kill(cmd)
+	<-ended
+	if stopped {
+		return -1, context.Cause(ctx)
+	}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return exitCode(exit), nil
+	}
+	return 0, err
+}
+
+// stepSpec is a step ready to run.
+type stepSpec struct {
+	index   int
+	dir     string // below the workspace
+	script  string // file on the host
+	secrets string // folder of secret files on the host, or ""
+	network bool
+	env     map[string]string
+	undo    []func() error
+}
+
+func (s *stepSpec) cleanUp() (err error) {
+	for _, undo := range s.undo {
+		err = errors.Join(err, undo())
+	}
+	return err
+}
+
+// prepareStep writes the script and the secret files and gathers the environment. The most specific value wins:
+// step, job, pipeline; a secret wins over all, and what the service sets cannot be set otherwise.
+func (j *job) prepareStep(i int, step *definition.Step) (*stepSpec, error) {
+	s := &stepSpec{index: i, dir: path.Clean(step.Dir), network: step.Network != "none", env: map[string]string{}}
+	for _, env := range []map[string]string{j.baseEnv(), j.work.Env, j.work.Job.Env, step.Env} {
+		for k, v := range env {
+			s.env[k] = v
+		}
+	}
+	s.script = filepath.Join(j.dir, fmt.Sprintf("step-%d", i))
+	if err := os.WriteFile(s.script, []byte(step.Script), 0o444); err != nil {
+		return nil, err
+	}
+	if err := j.placeSecrets(s, step); err != nil {
+		return nil, errors.Join(err, s.cleanUp())
+	}
+	return s, nil
+}
+
+func (j *job) baseEnv() map[string]string {
+	return map[string]string{
+		"CI": "true", "LANG": "C.UTF-8", "TERM": "dumb", "PATH": stepPath(j.Isolation),
+		"HOME": j.inside("home"), "TMPDIR": j.inside("tmp"), "PISTON_WORKSPACE": j.inside("src"),
+		"PISTON_JOB": j.work.Job.Name, "PISTON_ATTEMPT": fmt.Sprint(j.work.Number),
+	}
+}
+
+// placeSecrets gives the step the secrets it lists: text as variables, files in a folder of their own or at the
+// path the step names. What it places in the workspace is gone when the step has ended.
+func (j *job) placeSecrets(s *stepSpec, step *definition.Step) error {
+	for _, name := range step.Secrets {
+		value, ok := j.secrets[name]
+		if !ok {
+			return fmt.Errorf("the secret %s is no longer set; set it again, then start the run anew", name)
+		}
+		if j.work.SecretKinds[name] != string(api.FileSecret) {
+			s.env[name] = string(value)
+			continue
+		}
+		if s.secrets == "" {
+			s.secrets = filepath.Join(j.dir, fmt.Sprintf("secrets-%d", s.index))
+			if err := os.Mkdir(s.secrets, 0o700); err != nil {
+				return err
+			}
+			s.undo = append(s.undo, func() error { return os.RemoveAll(s.secrets) })
+		}
+		if err := os.WriteFile(filepath.Join(s.secrets, name), value, 0o600); err != nil {
+			return err
+		}
+		s.env[name] = path.Join(j.insideSecrets(s), name)
+	}
+	for name, at := range step.SecretFiles {
+		value, ok := j.secrets[name]
+		if !ok {
+			return fmt.Errorf("the secret %s is no longer set; set it again, then start the run anew", name)
+		}
+		if err := j.placeFile(s, path.Clean(at), value); err != nil {
+			return fmt.Errorf("placing the secret %s at %s: %w", name, at, err)
+		}
+	}
+	return nil
+}
+
+// placeFile writes a secret into the workspace; a file that was there comes back after the step.
+func (j *job) placeFile(s *stepSpec, at string, value []byte) error {
+	before, err := j.root.ReadFile(at)
+	was := err == nil
+	if err := j.root.MkdirAll(path.Dir(at), 0o755); err != nil {
+		return err
+	}
+	if err := j.root.RemoveAll(at); err != nil {
+		return err
+	}
+	if err := j.root.WriteFile(at, value, 0o600); err != nil {
+		return err
+	}
+	s.undo = append(s.undo, func() error {
+		err := j.root.RemoveAll(at)
+		if err == nil && was {
+			err = j.root.WriteFile(at, before, 0o644)
+		}
+		return err
+	})
+	return nil
+}
