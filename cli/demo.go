@@ -1,5 +1,161 @@
 package cli
 
-import "github.com/urfave/cli/v3"
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
 
-func demoCommand() *cli.Command { return &cli.Command{Name: "demo", Usage: "x"} }
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/demo"
+	"gentlepiston.example/piston/host"
+	"gentlepiston.example/piston/service"
+)
+
+func demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "run a service of its own and play a working day of Tidewick, a made-up app",
+		Description: "Starts everything on loopback, makes a repository, pushes to it and shows what comes of it; then it goes on\n" +
+			"serving, so that you can look around. Started again it continues with the same data. With --once it ends\n" +
+			"after the story and fails unless every run ended as the story says.\n\n" +
+			example("piston demo", "piston demo --once --home /tmp/tidewick"),
+		Flags: append(hostFlags(filepath.Join(filepath.Dir(host.DefaultHome()), "piston-demo"), "127.0.0.1:7460"),
+			&cli.BoolFlag{Name: "once", Usage: "end after the story"}, jsonFlag),
+		Action: playDemo,
+	}
+}
+
+func playDemo(ctx context.Context, c *cli.Command) error {
+	began := time.Now()
+	tell := func(format string, args ...any) {
+		fmt.Fprintf(os.Stderr, "%6.1f s  %s\n", time.Since(began).Seconds(), fmt.Sprintf(format, args...))
+	}
+	o := hostOptions(c)
+	home, err := filepath.Abs(o.Home)
+	if err != nil {
+		return err
+	}
+	o.Home = home
+	tell("starting the service in %s", home)
+	h, err := host.Start(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer h.Stop()
+	password, cl, err := demoSignIn(ctx, h, home)
+	if err != nil {
+		return err
+	}
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	story := &demo.Story{Folder: home, Client: cl, Binary: binary, Tell: tell}
+	depot, stop, played, err := story.Prepare()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	var outcomes []demo.Outcome
+	if !played {
+		if outcomes, err = story.Play(ctx, depot); err != nil {
+			return coded{exitFailed, err}
+		}
+	} else {
+		tell("the story has been played in this folder already")
+	}
+	if err := printOutcomes(c, outcomes); err != nil {
+		return err
+	}
+	if c.Bool("once") {
+		for _, o := range outcomes {
+			if !o.Ok {
+				return coded{exitFailed, errors.New("not every run ended as the story says")}
+			}
+		}
+		return nil
+	}
+	sayWelcome(c, h.Address, password, filepath.Join(home, "client.json"), binary)
+	select {
+	case <-ctx.Done():
+		tell("stopping")
+		return nil
+	case err := <-h.Failed:
+		return err
+	}
+}
+
+// demoSignIn keeps the demo's password and token in its folder, so that a second start can tell them again. A real
+// service never does that.
+func demoSignIn(ctx context.Context, h *host.Host, home string) (password string, cl *client.Client, err error) {
+	passwordFile, settingsFile := filepath.Join(home, "console-password"), filepath.Join(home, "client.json")
+	if h.FirstPassword != "" {
+		if err := os.WriteFile(passwordFile, []byte(h.FirstPassword+"\n"), 0o600); err != nil {
+			return "", nil, err
+		}
+		if err := os.Remove(settingsFile); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return "", nil, err
+		}
+	}
+	text, err := os.ReadFile(passwordFile)
+	if err != nil {
+		return "", nil, fmt.Errorf("%s is no folder of a demo: %w", home, err)
+	}
+	password = strings.TrimSpace(string(text))
+	cl = client.New(h.Address, "")
+	issued, err := cl.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: password}, "demo "+rand.Text()[:6])
+	if err != nil {
+		return "", nil, err
+	}
+	cl = client.New(h.Address, issued.Secret)
+	return password, cl, saveSettings(settingsFile, settings{Server: h.Address, Token: issued.Secret})
+}
+
+func printOutcomes(c *cli.Command, outcomes []demo.Outcome) error {
+	if c.Bool("json") {
+		return printJSON(out(c), outcomes)
+	}
+	if len(outcomes) == 0 {
+		return nil
+	}
+	s := newScreen(out(c))
+	var rows [][]string
+	for _, o := range outcomes {
+		verdict := s.in(green, "as told")
+		if !o.Ok {
+			verdict = s.in(red, "NOT as told: "+short(o.Why, 80))
+		}
+		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.state(o.Run.State), took(o.Run), built(o.Run),
+			o.Cache, o.Tests, strings.Join(o.Files, " "), verdict})
+	}
+	s.line("")
+	s.table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "TESTS", "ARTIFACTS", ""}, rows)
+	return nil
+}
+
+func sayWelcome(c *cli.Command, address, password, settingsFile, binary string) {
+	if c.Bool("json") {
+		return
+	}
+	fmt.Fprintf(out(c), `
+The console is at  %s
+  sign in as       admin
+  with password    %s
+
+Three commands to try in another terminal:
+  export PISTON_CONFIG=%s
+  %s runs tidewick
+  %s show tidewick 3
+  %s start tidewick trunk && %s watch tidewick
+
+Ctrl-C stops everything.
+`, address, password, settingsFile, binary, binary, binary, binary)
+}

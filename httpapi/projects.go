@@ -11,7 +11,8 @@ import (
 	"gentlepiston.example/piston/api"
 )
 
-type inProject struct {
+// ProjectPath names a project; exported, since only then can other inputs embed it.
+type ProjectPath struct {
 	Project string `path:"project" maxLength:"63"`
 }
 
@@ -28,10 +29,10 @@ func (sv *server) projects(a huma.API, r chi.Router) {
 	operation(a, http.MethodPost, "/projects", "add-project", "Register a repository", func(ctx context.Context, in *struct{ Body api.NewProject }) (api.Project, error) {
 		return sv.s.AddProject(ctx, in.Body)
 	})
-	operation(a, http.MethodGet, "/projects/{project}", "get-project", "A project with its latest run", func(ctx context.Context, in *inProject) (api.Project, error) {
+	operation(a, http.MethodGet, "/projects/{project}", "get-project", "A project with its latest run", func(ctx context.Context, in *ProjectPath) (api.Project, error) {
 		return sv.s.Project(ctx, in.Project)
 	})
-	operation(a, http.MethodGet, "/projects/{project}/hook-key", "get-hook-key", "The secret by which pushes are signed", func(ctx context.Context, in *inProject) (api.HookKey, error) {
+	operation(a, http.MethodGet, "/projects/{project}/hook-key", "get-hook-key", "The secret by which pushes are signed", func(ctx context.Context, in *ProjectPath) (api.HookKey, error) {
 		return sv.s.HookKey(ctx, in.Project)
 	})
 	// The signature covers the very bytes of the body, so this one is read as it came.

@@ -12,7 +12,8 @@ import (
 	"gentlepiston.example/piston/api"
 )
 
-type inAttempt struct {
+// AttemptPath names an attempt; exported, since only then can other inputs embed it.
+type AttemptPath struct {
 	Attempt int64 `path:"attempt" minimum:"1"`
 }
 
@@ -29,30 +30,30 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		work, err := sv.s.Claim(ctx, in.Body)
 		return claimed{work}, err
 	})
-	operation(a, http.MethodPost, "/runner/attempts/{attempt}/beat", "beat", "Still at work; is it still wanted?", func(ctx context.Context, in *inAttempt) (api.Beat, error) {
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/beat", "beat", "Still at work; is it still wanted?", func(ctx context.Context, in *AttemptPath) (api.Beat, error) {
 		return sv.s.Beat(ctx, in.Attempt)
 	})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/prepared", "prepared", "Checkout and caches are there", func(ctx context.Context, in *struct {
-		inAttempt
+		AttemptPath
 		Body api.Prepared
 	}) error {
 		return sv.s.Prepared(ctx, in.Attempt, in.Body)
 	})
 	command(a, http.MethodPut, "/runner/attempts/{attempt}/steps/{step}", "report-step", "A step began or ended", func(ctx context.Context, in *struct {
-		inAttempt
+		AttemptPath
 		Step int `path:"step" minimum:"0"`
 		Body api.StepReport
 	}) error {
 		return sv.s.ReportStep(ctx, in.Attempt, in.Step, in.Body)
 	})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over", func(ctx context.Context, in *struct {
-		inAttempt
+		AttemptPath
 		Body api.Finish
 	}) error {
 		return sv.s.FinishAttempt(ctx, in.Attempt, in.Body)
 	})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/log", "append-log", "Further log lines in their written form", func(ctx context.Context, in *struct {
-		inAttempt
+		AttemptPath
 		First   int64  `query:"first" minimum:"1"`
 		RawBody []byte `contentType:"text/plain"`
 	}) error {

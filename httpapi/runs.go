@@ -21,7 +21,8 @@ import (
 
 func typeOf[T any]() reflect.Type { return reflect.TypeFor[T]() }
 
-type inRun struct {
+// RunPath names a run; exported, since only then can other inputs embed it.
+type RunPath struct {
 	Project string `path:"project" maxLength:"63"`
 	Number  int64  `path:"number" minimum:"1"`
 }
@@ -43,14 +44,14 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 	}) (api.Run, error) {
 		return sv.s.StartRun(ctx, in.Project, who(ctx).Name, in.Body)
 	})
-	operation(a, http.MethodGet, "/projects/{project}/runs/{number}", "get-run", "A run with all that happened in it", func(ctx context.Context, in *inRun) (api.RunDetail, error) {
+	operation(a, http.MethodGet, "/projects/{project}/runs/{number}", "get-run", "A run with all that happened in it", func(ctx context.Context, in *RunPath) (api.RunDetail, error) {
 		return sv.s.Run(ctx, in.Project, in.Number)
 	})
-	command(a, http.MethodPost, "/projects/{project}/runs/{number}/stop", "stop-run", "Stop a run", func(ctx context.Context, in *inRun) error {
+	command(a, http.MethodPost, "/projects/{project}/runs/{number}/stop", "stop-run", "Stop a run", func(ctx context.Context, in *RunPath) error {
 		return sv.s.StopRun(ctx, in.Project, in.Number, who(ctx).Name)
 	})
 	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log", "read-log", "A part of a job's log", func(ctx context.Context, in *struct {
-		inRun
+		RunPath
 		Job     string `path:"job" maxLength:"63"`
 		Attempt int    `query:"attempt" minimum:"0" doc:"0 or absent: the latest."`
 		From    int64  `query:"from" minimum:"0" doc:"First line wanted, from 1."`

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/store"
 )
@@ -52,6 +54,7 @@ func build(sv *server) (http.Handler, huma.API) {
 	config.DocsPath, config.SchemasPath = "", ""
 	config.CreateHooks = nil // no $schema links in answers
 	config.Info.Description = "Build pipelines for mobile apps. Errors are problem details (RFC 9457)."
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Servers = []*huma.Server{{URL: "/"}}
 	a := humachi.New(r, config)
 	sv.health(a)
@@ -64,6 +67,18 @@ func build(sv *server) (http.Handler, huma.API) {
 	sv.git(r)
 	console(r)
 	return r, a
+}
+
+// schemaName sets the types of a pipeline file apart from those of the interface: there is a Job in both.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if t.PkgPath() == reflect.TypeFor[definition.Job]().PkgPath() && t != reflect.TypeFor[definition.Finding]() {
+		return "Defined" + name
+	}
+	return name
 }
 
 // securityHeaders: everything comes from this server, nothing may frame it, and types are as declared.

@@ -43,7 +43,7 @@ func WriteReference(w io.Writer) error {
 			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Tag.Get("toml"), typeWord(f.Type), f.Tag.Get("doc"))
 		}
 		for _, f := range fields(s.t) {
-			if ex := f.Tag.Get("example"); ex != "" {
+			if ex := f.Tag.Get("sample"); ex != "" {
 				fmt.Fprintf(&b, "\n```toml\n%s\n```\n", ex)
 			}
 		}

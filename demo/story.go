@@ -1,0 +1,296 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/hook"
+	"gentlepiston.example/piston/source"
+)
+
+// Story plays the demo against a service on this machine.
+type Story struct {
+	Folder string // where the demo keeps its repository and what it must remember
+	Client *client.Client
+	Binary string // the piston program, for the hook
+	Tell   func(format string, args ...any)
+}
+
+// Outcome is what came of one run of the story.
+type Outcome struct {
+	What   string      `json:"what"`
+	Wanted state.State `json:"wanted"`
+	Run    api.Run     `json:"run"`
+	Cache  string      `json:"cache"` // hit, miss, or "" for none
+	Tests  string      `json:"tests"`
+	Files  []string    `json:"files"`
+	Ok     bool        `json:"ok"`
+	Why    string      `json:"why,omitempty"`
+}
+
+// memory is what the demo must know when it is started again.
+type memory struct {
+	DepotPort int  `json:"depot_port"`
+	Played    bool `json:"played"`
+}
+
+func (s *Story) memoryFile() string { return filepath.Join(s.Folder, "demo.json") }
+
+func (s *Story) remember(m memory) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(s.memoryFile(), text, 0o600)
+}
+
+// Prepare starts the depot, on the port it had before. stop ends it. played tells that the story has been told.
+func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
+	var m memory
+	text, err := os.ReadFile(s.memoryFile())
+	if err == nil {
+		err = json.Unmarshal(text, &m)
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", nil, false, err
+	}
+	depot, stop, err = startDepot(m.DepotPort)
+	if err != nil {
+		return "", nil, false, err
+	}
+	u, err := url.Parse(depot)
+	if err != nil {
+		return "", nil, false, err
+	}
+	m.DepotPort, _ = strconv.Atoi(u.Port())
+	return depot, stop, m.Played, s.remember(m)
+}
+
+// services is what the Android app is configured with: a file that must not be in the repository.
+const services = `{
+  "push_sender": "tidewick-481516",
+  "api_key": "svc-3vN8pLw2Rt6YbQz1"
+}
+`
+
+// runsIn bounds how long a run of the story may take.
+const runsIn = 2 * time.Minute
+
+// Play tells the story: it makes the repository, registers it, sets the secrets, and pushes.
+func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
+	g := &repository{bare: filepath.Join(s.Folder, "tidewick.git"), dir: filepath.Join(s.Folder, "tidewick")}
+	for _, dir := range []string{g.bare, g.dir} {
+		if err := os.RemoveAll(dir); err != nil {
+			return nil, err
+		}
+	}
+	s.Tell("making the repository of Tidewick")
+	if err := g.create(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.register(ctx, g); err != nil {
+		return nil, err
+	}
+	var outcomes []Outcome
+	for _, c := range chapters {
+		s.Tell("%s", c.what)
+		if err := c.act(ctx, g, depot); err != nil {
+			return outcomes, err
+		}
+		if err := g.git(ctx, append([]string{"push", "--quiet", "origin"}, c.push...)...); err != nil {
+			return outcomes, err
+		}
+		for _, w := range c.runs {
+			o, err := s.follow(ctx, c.what, int64(len(outcomes)+1), w)
+			if err != nil {
+				return outcomes, err
+			}
+			outcomes = append(outcomes, o)
+		}
+	}
+	m := memory{}
+	text, err := os.ReadFile(s.memoryFile())
+	if err == nil {
+		err = json.Unmarshal(text, &m)
+	}
+	if err != nil {
+		return outcomes, err
+	}
+	m.Played = true
+	return outcomes, s.remember(m)
+}
+
+func (s *Story) register(ctx context.Context, g *repository) error {
+	_, err := s.Client.AddProject(ctx, api.NewProject{Name: Project, Remote: g.bare})
+	if err != nil && !client.IsStatus(err, 409) {
+		return err
+	}
+	key, err := s.Client.HookKey(ctx, Project)
+	if err != nil {
+		return err
+	}
+	if err := hook.Install(g.bare, s.Binary, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}); err != nil {
+		return err
+	}
+	s.Tell("registered the project, installed the hook, setting two secrets")
+	for name, v := range map[string]api.NewSecret{
+		"DEPOT_KEY": {Kind: api.TextSecret, Value: []byte(depotKey)},
+		"SERVICES":  {Kind: api.FileSecret, Value: []byte(services)},
+	} {
+		if _, err := s.Client.SetSecret(ctx, Project, name, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wanted is what a run of the story must come to.
+type wanted struct {
+	pipeline string
+	state    state.State
+	cache    string
+	failedAt string
+	files    int
+}
+
+// follow waits for a run and compares it with what the story says.
+func (s *Story) follow(ctx context.Context, what string, number int64, w wanted) (Outcome, error) {
+	ctx, cancel := context.WithTimeout(ctx, runsIn)
+	defer cancel()
+	d, err := s.await(ctx, number)
+	if err != nil {
+		return Outcome{}, fmt.Errorf("%s: run %d: %w", what, number, err)
+	}
+	o := Outcome{What: what, Wanted: w.state, Run: d.Run}
+	passed, failed := 0, 0
+	for _, j := range d.Jobs {
+		for _, c := range j.Caches {
+			// The jobs after the first find what that one has saved; the first one's cache tells.
+			if o.Cache == "" {
+				o.Cache = map[bool]string{true: "hit", false: "miss"}[c.Hit]
+			}
+		}
+		if j.Tests != nil {
+			passed, failed = passed+j.Tests.Passed, failed+j.Tests.Failed
+		}
+	}
+	o.Tests = fmt.Sprintf("%d passed, %d failed", passed, failed)
+	for _, a := range d.Artifacts {
+		o.Files = append(o.Files, filepath.Base(a.Path))
+	}
+	switch {
+	case d.Pipeline != w.pipeline:
+		o.Why = fmt.Sprintf("pipeline %s, not %s", d.Pipeline, w.pipeline)
+	case d.State != w.state:
+		o.Why = fmt.Sprintf("%s, not %s: %s %s", d.State, w.state, d.FailedAt, d.Reason)
+	case o.Cache != w.cache:
+		o.Why = fmt.Sprintf("cache %s, not %s", o.Cache, w.cache)
+	case d.FailedAt != w.failedAt:
+		o.Why = fmt.Sprintf("failed at %q, not %q", d.FailedAt, w.failedAt)
+	case len(o.Files) != w.files:
+		o.Why = fmt.Sprintf("%d artifacts, not %d", len(o.Files), w.files)
+	case d.BuildNumber != 0 && int64(d.BuildNumber) != number:
+		o.Why = fmt.Sprintf("build number %d, not %d", d.BuildNumber, number)
+	default:
+		o.Ok = true
+	}
+	s.Tell("  run %d %s in %.1f s", number, d.State, d.Finished.Sub(d.Queued).Seconds())
+	return o, nil
+}
+
+var errOver = errors.New("the run is over")
+
+// await follows a run by the event stream until it is over, telling each change.
+func (s *Story) await(ctx context.Context, number int64) (d api.RunDetail, err error) {
+	told := map[string]bool{}
+	look := func() error {
+		d, err = s.Client.Run(ctx, Project, number)
+		if client.IsStatus(err, 404) {
+			return nil // not planned yet
+		}
+		if err != nil {
+			return err
+		}
+		for _, j := range d.Jobs {
+			for _, step := range j.Steps {
+				line := fmt.Sprintf("  %s › %s %s", j.Name, step.Name, step.State)
+				if step.State != state.Queued && step.State != state.Running && !told[line] {
+					told[line] = true
+					s.Tell("%s", line)
+				}
+			}
+		}
+		if d.State.Over() {
+			return errOver
+		}
+		return nil
+	}
+	err = s.Client.Stream(ctx, client.Topic{Project: Project}, "", func(e client.Event) error { return look() })
+	if errors.Is(err, errOver) {
+		err = nil
+	}
+	return d, err
+}
+
+// repository is the demo's: a bare one that is pushed to, and a work tree.
+type repository struct{ bare, dir string }
+
+func (g *repository) create(ctx context.Context) error {
+	if err := os.MkdirAll(g.dir, 0o755); err != nil {
+		return err
+	}
+	for _, args := range [][]string{
+		{"init", "--quiet", "--bare", "--initial-branch=main", g.bare},
+		{"init", "--quiet", "--initial-branch=main"},
+		{"remote", "add", "origin", g.bare},
+	} {
+		if err := g.git(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (g *repository) git(ctx context.Context, args ...string) error {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = g.dir
+	cmd.Env = source.Environment(map[string]string{"user.name": "Wren Halloway", "user.email": "wren@tidewick.example", "protocol.file.allow": "always", "core.hooksPath": "hooks"})
+	cmd.Env = append(cmd.Env, "GIT_ALLOW_PROTOCOL=file")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("git %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+func (g *repository) commit(ctx context.Context, message string) error {
+	if err := g.git(ctx, "add", "--all"); err != nil {
+		return err
+	}
+	return g.git(ctx, "commit", "--quiet", "--message", message)
+}
+
+// replace changes a text in a file; it must be there.
+func (g *repository) replace(file, before, after string) error {
+	path := filepath.Join(g.dir, file)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(string(text), before) {
+		return fmt.Errorf("the demo's %s holds no %q", file, before)
+	}
+	return os.WriteFile(path, []byte(strings.Replace(string(text), before, after, 1)), 0o644)
+}
