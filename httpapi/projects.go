@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -60,5 +61,5 @@ func (sv *server) projects(a huma.API, r chi.Router) {
 
 // schemaOf puts a type into the document's components and refers to it.
 func schemaOf[T any](a huma.API) *huma.Schema {
-	return huma.SchemaFromType(a.OpenAPI().Components.Schemas, typeOf[T]())
+	return a.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[T](), true, "")
 }

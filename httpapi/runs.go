@@ -7,7 +7,6 @@ import (
 	"mime"
 	"net/http"
 	"path"
-	"reflect"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -18,8 +17,6 @@ import (
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/store"
 )
-
-func typeOf[T any]() reflect.Type { return reflect.TypeFor[T]() }
 
 // RunPath names a run; exported, since only then can other inputs embed it.
 type RunPath struct {

@@ -47,6 +47,7 @@ func Document() ([]byte, error) {
 }
 
 func build(sv *server) (http.Handler, huma.API) {
+	huma.DefaultArrayNullable = false // lists are [] when empty
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, securityHeaders, http.NewCrossOriginProtection().Handler, sv.identify)
 	config := huma.DefaultConfig("Gentle Piston", Version)

@@ -1,0 +1,34 @@
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+type Schemas = components['schemas'];
+export type Run = Schemas['Run'];
+export type RunDetail = Schemas['RunDetail'];
+export type Job = Schemas['Job'];
+export type Step = Schemas['Step'];
+export type Project = Schemas['Project'];
+export type Artifact = Schemas['Artifact'];
+export type Failure = Schemas['Failure'];
+export type Finding = Schemas['Finding'];
+export type Line = Schemas['Line'];
+export type Change = Schemas['Change'];
+export type LogBatch = Schemas['LogBatch'];
+export type State = Job['state'] | Step['state'];
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+/** An answer of the service that is no success, in its own words. */
+export class Refusal extends Error {
+  constructor(readonly status: number, message: string) { super(message); }
+}
+
+/** Takes the data of an answer, or throws what the service said. */
+export function take<T>(answer: { data?: T; error?: { detail?: string; title?: string }; response: Response }): T {
+  if (answer.data !== undefined) return answer.data;
+  throw new Refusal(answer.response.status, answer.error?.detail ?? answer.error?.title ?? `The service answered ${answer.response.status}.`);
+}
+
+const base = '/api/v1/projects';
+export const artifactAddress = (project: string, run: number, id: number) => `${base}/${encodeURIComponent(project)}/runs/${run}/artifacts/${id}`;
+export const logAddress = (project: string, run: number, job: string, attempt: number) =>
+  `${base}/${encodeURIComponent(project)}/runs/${run}/jobs/${encodeURIComponent(job)}/log.txt?attempt=${attempt}`;

@@ -1,0 +1,61 @@
+import CssBaseline from '@mui/material/CssBaseline';
+import { ThemeProvider } from '@mui/material/styles';
+import { QueryCache, QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
+import { lazy, Suspense } from 'react';
+import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
+import { api, Refusal, take } from './api/client';
+import { Projects } from './pages/Projects';
+import { Runs } from './pages/Runs';
+import { SignIn } from './pages/SignIn';
+import { Shell } from './parts/Shell';
+import { StreamProvider } from './stream';
+import { theme } from './theme';
+
+const Run = lazy(() => import('./pages/Run'));
+
+const queries = new QueryClient({
+  queryCache: new QueryCache({
+    // A session that has ended anywhere leads back to the sign-in page.
+    onError: (e, query) => {
+      if (e instanceof Refusal && e.status === 401 && query.queryKey[0] !== 'who') queries.setQueryData(['who'], null);
+    },
+  }),
+  defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 3 && !(e instanceof Refusal && e.status < 500) } },
+});
+
+function Pages() {
+  const who = useQuery({
+    queryKey: ['who'], staleTime: Infinity,
+    queryFn: async () => {
+      const answer = await api.GET('/api/v1/session');
+      return answer.response.status === 401 ? null : take(answer);
+    },
+  });
+  if (who.isPending) return null;
+  if (!who.data) return <SignIn problem={who.error?.message} done={(p) => queries.setQueryData(['who'], p)} />;
+  return (
+    <StreamProvider>
+      <Shell name={who.data.name} signOut={async () => { await api.DELETE('/api/v1/session'); queries.clear(); queries.setQueryData(['who'], null); }}>
+        <Suspense fallback={null}>
+          <Routes>
+            <Route path="/" element={<Projects />} />
+            <Route path="/:project" element={<Runs />} />
+            <Route path="/:project/:number" element={<Run />} />
+            <Route path="*" element={<Navigate to="/" replace />} />
+          </Routes>
+        </Suspense>
+      </Shell>
+    </StreamProvider>
+  );
+}
+
+export function App() {
+  return (
+    <ThemeProvider theme={theme} defaultMode="system" noSsr>
+      <CssBaseline />
+      <QueryClientProvider client={queries}>
+        <BrowserRouter><Pages /></BrowserRouter>
+      </QueryClientProvider>
+    </ThemeProvider>
+  );
+}

@@ -1,0 +1,82 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import MenuItem from '@mui/material/MenuItem';
+import Paper from '@mui/material/Paper';
+import TextField from '@mui/material/TextField';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
+import { api, take, type Run } from '../api/client';
+import { useKeys } from '../keys';
+import { Rows } from '../parts/Rows';
+import { built, RunOf } from '../parts/RunOf';
+import { StateMark, stateColour } from '../parts/StateMark';
+import { useTopic } from '../stream';
+import { ago, span } from '../text';
+
+const states = ['queued', 'running', 'passed', 'failed', 'cancelled', 'timed-out'] as const;
+
+/** How long a run took, with a bar to compare it with the others on the page. */
+function Took({ run, longest }: { run: Run; longest: number }) {
+  if (!run.finished) return null;
+  const ms = Date.parse(run.finished) - Date.parse(run.queued);
+  return (
+    <Box sx={{ width: 96 }}>
+      <Box component="span" sx={{ fontVariantNumeric: 'tabular-nums' }}>{span(ms)}</Box>
+      <Box aria-hidden sx={{ height: 3, borderRadius: 1, bgcolor: stateColour(run.state), opacity: 0.6, width: `${Math.max(2, 100 * ms / longest)}%` }} />
+    </Box>
+  );
+}
+
+export function Runs() {
+  const { project = '' } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const go = useNavigate();
+  useTopic({ project });
+  useKeys({ u: () => void go('/') });
+  const query = { state: search.get('state') ?? '', branch: search.get('branch') ?? '', pipeline: search.get('pipeline') ?? '' };
+  const runs = useInfiniteQuery({
+    queryKey: ['runs', project, query], initialPageParam: 0, placeholderData: keepPreviousData,
+    queryFn: async ({ pageParam }) => take(await api.GET('/api/v1/projects/{project}/runs', { params: {
+      path: { project }, query: { before: pageParam, limit: 30,
+        ...(query.branch && { branch: query.branch }), ...(query.pipeline && { pipeline: query.pipeline }), ...(query.state && { state: query.state as Run['state'] }) } } })),
+    getNextPageParam: (page) => page.next,
+  });
+  const list = runs.data?.pages.flatMap((p) => p.runs) ?? [];
+  const longest = Math.max(1, ...list.map((r) => r.finished ? Date.parse(r.finished) - Date.parse(r.queued) : 0));
+  const set = (name: string) => (e: { target: { value: string } }) => setSearch((s) => {
+    if (e.target.value) s.set(name, e.target.value); else s.delete(name);
+    return s;
+  }, { replace: true });
+  return (
+    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5 }}>
+        <Typography variant="h1" sx={{ flexGrow: 1 }}>Runs of {project}</Typography>
+        <TextField select size="small" label="State" value={query.state} onChange={set('state')} sx={{ width: 130 }}>
+          <MenuItem value="">any</MenuItem>
+          {states.map((s) => <MenuItem key={s} value={s}>{s}</MenuItem>)}
+        </TextField>
+        <TextField size="small" label="Branch" value={query.branch} onChange={set('branch')} sx={{ width: 180 }} />
+        <TextField size="small" label="Pipeline" value={query.pipeline} onChange={set('pipeline')} sx={{ width: 130 }} />
+      </Box>
+      {runs.error && <Alert severity="error" variant="outlined">{runs.error.message}</Alert>}
+      {runs.data && list.length === 0 && <Alert severity="info" variant="outlined">No such runs. A push to a branch that a pipeline's trigger names starts one.</Alert>}
+      {list.length > 0 && (
+        <Paper>
+          <Rows label={`Runs of ${project}`} heads={['Run', 'State', 'Pipeline', 'Of', 'Build', 'Took', 'When', 'What']} rows={list.map((r) => {
+            const to = `/${encodeURIComponent(project)}/${r.number}`;
+            return { key: String(r.number), to, cells: [
+              <Box key="n" component={Link} to={to} onClick={(e) => e.stopPropagation()} sx={{ fontWeight: 650, color: 'inherit' }}>{r.number}</Box>,
+              <StateMark key="s" state={r.state} />, r.pipeline, <RunOf key="o" run={r} />, built(r), <Took key="t" run={r} longest={longest} />,
+              <Box key="w" component="span" sx={{ whiteSpace: 'nowrap' }}>{ago(r.queued)}</Box>,
+              <Box key="c"><Box>{r.subject}</Box>{r.failed_at && <Box sx={{ color: stateColour(r.state), fontSize: 12 }}>at {r.failed_at}</Box>}</Box>,
+            ] };
+          })} />
+        </Paper>
+      )}
+      {runs.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void runs.fetchNextPage()}>Older runs</Button>}
+    </Box>
+  );
+}

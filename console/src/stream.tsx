@@ -1,0 +1,59 @@
+import { useQueryClient } from '@tanstack/react-query';
+import { createContext, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
+import type { Change, LogBatch } from './api/client';
+
+/** What the tab shows, and so wants to be told of. */
+export interface Topic { project?: string; run?: number; job?: string; attempt?: number; after?: number }
+
+interface Stream { setTopic: (t: Topic) => void; onLines: (f: ((b: LogBatch) => void) | undefined) => void; live: boolean }
+
+const Context = createContext<Stream>({ setTopic: () => undefined, onLines: () => undefined, live: false });
+
+/**
+ * Holds the tab's one event stream. A page says by useTopic what it shows; the stream is opened anew when that
+ * changes and comes back by itself after a break, where it was.
+ */
+export function StreamProvider({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const [topic, setTopic] = useState<Topic>({});
+  const [live, setLive] = useState(false);
+  const lines = useRef<((b: LogBatch) => void) | undefined>(undefined);
+
+  useEffect(() => {
+    const q = new URLSearchParams();
+    if (topic.project) q.set('project', topic.project);
+    if (topic.run) q.set('run', String(topic.run));
+    if (topic.job && topic.attempt) {
+      q.set('log', `${topic.job}.${topic.attempt}`);
+      q.set('cursor', `0;${topic.job}.${topic.attempt}:${topic.after ?? 0}`);
+    }
+    const source = new EventSource(`/api/v1/stream?${q}`);
+    let pending: ReturnType<typeof setTimeout> | undefined;
+    // A burst of changes is one look at the service, not many.
+    const refresh = (c?: Change) => {
+      pending ??= setTimeout(() => {
+        pending = undefined;
+        if (c) void queries.invalidateQueries({ queryKey: ['run', c.project, c.run] });
+        else void queries.invalidateQueries({ queryKey: ['run'] });
+        void queries.invalidateQueries({ queryKey: ['runs'] });
+        void queries.invalidateQueries({ queryKey: ['projects'] });
+      }, 80);
+    };
+    source.addEventListener('hello', () => { setLive(true); refresh(); });
+    source.addEventListener('change', (e) => { refresh(topic.run ? JSON.parse(e.data) as Change : undefined); });
+    source.addEventListener('log', (e) => lines.current?.(JSON.parse(e.data) as LogBatch));
+    source.onerror = () => setLive(false);
+    return () => { source.close(); clearTimeout(pending); };
+  }, [queries, topic]);
+
+  const value = useMemo(() => ({ setTopic, onLines: (f: ((b: LogBatch) => void) | undefined) => { lines.current = f; }, live }), [live]);
+  return <Context.Provider value={value}>{children}</Context.Provider>;
+}
+
+export const useStream = () => useContext(Context);
+
+/** Says what the page shows. */
+export function useTopic({ project, run, job, attempt, after }: Topic) {
+  const { setTopic } = useStream();
+  useEffect(() => setTopic({ project, run, job, attempt, after }), [setTopic, project, run, job, attempt, after]);
+}
