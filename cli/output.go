@@ -130,6 +130,8 @@ func short(text string, most int) string {
 func span(ms int64) string {
 	d := time.Duration(ms) * time.Millisecond
 	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", ms)
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Minute:

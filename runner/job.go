@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -90,6 +91,9 @@ func (r *Runner) execute(parent context.Context, work *api.Work) {
 	close(j.reports)
 	j.sink.close()
 	reporting.Wait()
+	if result == nil {
+		result = context.Cause(ctx) // the work is done, but what was told of it did not arrive
+	}
 	j.finish(telling, result)
 	if err := removeAll(j.dir); err != nil {
 		log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
@@ -143,9 +147,12 @@ func (j *job) beat(ctx context.Context) {
 	}
 }
 
+// oneLine keeps what has line breaks in it, such as a file's name, from becoming several lines.
+var oneLine = strings.NewReplacer("\n", "\u240a", "\r", "\u240d", "\x00", "\u2400")
+
 // say writes a line of our own into the log.
 func (j *job) say(step int, format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
+	text := oneLine.Replace(fmt.Sprintf(format, args...))
 	if j.masker != nil {
 		text = j.masker.String(text)
 	}

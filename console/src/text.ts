@@ -2,6 +2,7 @@
 
 export function span(ms: number): string {
   const s = ms / 1000;
+  if (ms < 1000) return `${Math.round(ms)} ms`;
   if (s < 10) return `${s.toFixed(1)} s`;
   if (s < 60) return `${Math.round(s)} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${String(Math.floor(s % 60)).padStart(2, '0')} s`;

@@ -107,7 +107,9 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, px: 1.5, height: 40, flexShrink: 0, borderBottom: 1, borderColor: 'divider' }}>
         <Typography variant="h2" sx={{ flexGrow: 1 }}>Log of {job}{attempt > 1 ? `, attempt ${attempt}` : ''} <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary', fontSize: 12 }}>{count(total, 'line')}</Box></Typography>
         {problem && <Box role="alert" sx={{ color: 'error.main', fontSize: 12 }}>{problem}</Box>}
-        <Button size="small" variant={follow ? 'contained' : 'outlined'} aria-pressed={follow} onClick={() => setFollow((v) => !v)}>{follow ? 'Following' : 'Follow'}</Button>
+        {over
+          ? <Button size="small" onClick={() => rows.scrollToIndex(total - 1, { align: 'end' })}>To the end</Button>
+          : <Button size="small" variant={follow ? 'contained' : 'outlined'} aria-pressed={follow} onClick={() => setFollow((v) => !v)}>{follow ? 'Following' : 'Follow'}</Button>}
         <Button size="small" component="a" href={logAddress(project, run, job, attempt)} download={`${project}-${run}-${job}.log`}>Download</Button>
       </Box>
       <Box ref={scroller} onScroll={onScroll} tabIndex={0} role="log" aria-live="off" aria-label="Lines" data-total={total}

@@ -1,0 +1,76 @@
+// Command shoot takes the pictures of docs/screenshots from a running demo: its pages, light and dark.
+package main
+
+import (
+	"context"
+	"flag"
+	"log"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"gentlepiston.example/piston/e2e/browser"
+)
+
+var pages = []struct{ name, path, wait string }{
+	{"projects", "/", `//a[text()="tidewick"]`},
+	{"runs", "/tidewick", `//a[text()="6"]`},
+	{"run-passed", "/tidewick/1", `[role=log] [data-line]`},
+	{"run-failed", "/tidewick/3", `[role=log] [data-line]`},
+}
+
+func main() {
+	address := flag.String("address", "http://127.0.0.1:7460", "the demo's console")
+	home := flag.String("home", "", "the demo's data folder, which holds the password")
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	flag.Parse()
+	password, err := os.ReadFile(filepath.Join(*home, "console-password"))
+	if err != nil {
+		log.Fatal(err)
+	}
+	if err := shoot(*address, strings.TrimSpace(string(password)), *out); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func shoot(address, password, out string) error {
+	parent, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	ctx, stop, err := browser.Start(parent)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	for _, scheme := range []string{"light", "dark"} {
+		if err := chromedp.Run(ctx, browser.Scheme(scheme)); err != nil {
+			return err
+		}
+		if scheme == "light" {
+			if err := picture(ctx, filepath.Join(out, "sign-in-light.png"), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
+				return err
+			}
+			if err := chromedp.Run(ctx, browser.SignIn(address, password)); err != nil {
+				return err
+			}
+		}
+		for _, p := range pages {
+			file := filepath.Join(out, p.name+"-"+scheme+".png")
+			if err := picture(ctx, file, chromedp.Navigate(address+p.path), chromedp.WaitVisible(p.wait)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func picture(ctx context.Context, file string, before ...chromedp.Action) error {
+	var png []byte
+	actions := append(before, browser.Settle(), chromedp.CaptureScreenshot(&png))
+	if err := chromedp.Run(ctx, actions...); err != nil {
+		return err
+	}
+	return os.WriteFile(file, png, 0o644)
+}
