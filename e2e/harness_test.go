@@ -124,6 +124,7 @@ func (s *server) start(t testing.TB) {
 	s.cmd = exec.Command(binary(), append([]string{"serve", "--home", s.home, "--listen", s.listen}, s.args...)...)
 	s.cmd.Env = append(os.Environ(), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	s.cmd.WaitDelay = time.Second // a runner that outlives a killed service holds its output open
 	require.NoError(t, s.cmd.Start())
 	require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "Ctrl-C stops it") }, 60*time.Second, 20*time.Millisecond, "%s", s.log)
 }

@@ -11,7 +11,9 @@ import (
 const (
 	// sinkLimit is how many bytes of lines may wait to be sent; a step that prints faster than the service takes is
 	// held up, instead of the runner growing.
-	sinkLimit = 512 << 10
+	sinkLimit = 1 << 20
+	// sinkBatch is how many bytes end a batch: whoever looks for a line in a live log reads whole batches.
+	sinkBatch = 128 << 10
 	// sinkPause spaces small batches, so that a chatty step does not become a request a line.
 	sinkPause = 15 * time.Millisecond
 )
@@ -22,35 +24,55 @@ type logSink struct {
 	fail func(error) // called once when lines can no longer be sent
 
 	mu      sync.Mutex
-	changed *sync.Cond
-	pending []byte
-	first   int64 // number of the first pending line
-	next    int64 // number the next line gets
+	room    *sync.Cond // less waits than before
+	batches []batch    // oldest first; lines are added to the last
+	waiting int        // bytes in them
+	next    int64      // number the next line gets
 	broken  bool
 	closed  bool
+	wake    chan struct{} // there is something to send, or a full batch, or no more will come
 	done    chan struct{}
 }
 
+type batch struct {
+	first int64
+	text  []byte
+}
+
 func newLogSink(ctx context.Context, send func(context.Context, int64, []byte) error, fail func(error)) *logSink {
-	s := &logSink{send: send, fail: fail, first: 1, next: 1, done: make(chan struct{})}
-	s.changed = sync.NewCond(&s.mu)
+	s := &logSink{send: send, fail: fail, next: 1, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	s.room = sync.NewCond(&s.mu)
 	go s.run(ctx)
 	return s
+}
+
+func (s *logSink) poke() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
 }
 
 // add appends a line and returns it with its number.
 func (s *logSink) add(step int, text string) logline.Line {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for len(s.pending) >= sinkLimit && !s.broken {
-		s.changed.Wait()
+	for s.waiting >= sinkLimit && !s.broken {
+		s.room.Wait()
 	}
 	l := logline.Line{N: s.next, At: time.Now().UnixMilli(), Step: step, Text: text}
 	s.next++
-	if !s.broken {
-		s.pending = logline.Append(s.pending, l)
-		s.changed.Broadcast()
+	if s.broken {
+		return l
 	}
+	if n := len(s.batches); n == 0 || len(s.batches[n-1].text) >= sinkBatch {
+		s.batches = append(s.batches, batch{first: l.N})
+		s.poke()
+	}
+	last := &s.batches[len(s.batches)-1]
+	before := len(last.text)
+	last.text = logline.Append(last.text, l)
+	s.waiting += len(last.text) - before
 	return l
 }
 
@@ -61,41 +83,61 @@ func (s *logSink) last() int64 {
 	return s.next - 1
 }
 
-// close sends what is pending and waits for it.
+// close sends what is waiting and returns when it is sent.
 func (s *logSink) close() {
 	s.mu.Lock()
 	s.closed = true
-	s.changed.Broadcast()
 	s.mu.Unlock()
+	s.poke()
 	<-s.done
 }
 
+// run sends one batch after the other. A batch that is not full waits until a little after the one before it.
 func (s *logSink) run(ctx context.Context) {
 	defer close(s.done)
+	var sent time.Time
 	for {
 		s.mu.Lock()
-		for len(s.pending) == 0 && !s.closed {
-			s.changed.Wait()
-		}
-		if len(s.pending) == 0 {
-			s.mu.Unlock()
-			return
-		}
-		batch, first, last := s.pending, s.first, s.closed
-		s.pending, s.first = nil, s.next
-		s.changed.Broadcast()
+		n, closed := len(s.batches), s.closed
 		s.mu.Unlock()
-
-		if err := s.send(ctx, first, batch); err != nil {
-			s.mu.Lock()
-			s.broken, s.pending = true, nil
-			s.changed.Broadcast()
-			s.mu.Unlock()
+		if n == 0 {
+			if closed {
+				return
+			}
+			<-s.wake
+			continue
+		}
+		if left := sinkPause - time.Since(sent); n == 1 && left > 0 && !closed {
+			select {
+			case <-s.wake:
+			case <-time.After(left):
+			}
+			continue
+		}
+		b := s.take()
+		if err := s.send(ctx, b.first, b.text); err != nil {
+			s.breakOff()
 			s.fail(err)
 			return
 		}
-		if len(batch) < 32<<10 && !last {
-			pause(ctx, sinkPause)
-		}
+		sent = time.Now()
 	}
+}
+
+func (s *logSink) take() batch {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b := s.batches[0]
+	s.batches = s.batches[1:]
+	s.waiting -= len(b.text)
+	s.room.Broadcast()
+	return b
+}
+
+// breakOff lets whoever adds lines go on, into nothing.
+func (s *logSink) breakOff() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.broken, s.batches, s.waiting = true, nil, 0
+	s.room.Broadcast()
 }

@@ -146,19 +146,8 @@ func (s *Service) moveLog(ctx context.Context, a store.Attempt) error {
 		if err != nil {
 			return err
 		}
-		for {
-			part, err := s.stream.ReadLog(ctx, logOf(a), file.Lines()+1, movePart)
-			if err != nil {
-				return err
-			}
-			for _, l := range part {
-				if err := file.Append(l); err != nil {
-					return err
-				}
-			}
-			if len(part) == 0 {
-				break
-			}
+		if err := s.copyLog(ctx, a, file); err != nil {
+			return err
 		}
 		lines = file.Lines()
 		return file.Close()
@@ -167,6 +156,40 @@ func (s *Service) moveLog(ctx context.Context, a store.Attempt) error {
 		return err
 	}
 	return s.store.LogMoved(ctx, a.ID, name, counted.n, lines)
+}
+
+// copyLog reads a log from its beginning to its end, once, without searching.
+func (s *Service) copyLog(ctx context.Context, a store.Attempt, file *logline.FileWriter) error {
+	total, err := s.stream.LastLine(ctx, logOf(a))
+	if err != nil || total == 0 {
+		return err
+	}
+	reader, err := s.stream.Logs(ctx, a.RunID, a.ID)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	for file.Lines() < total {
+		wait, cancel := context.WithTimeout(ctx, 30*time.Second)
+		batch, err := reader.Next(wait)
+		cancel()
+		if err != nil {
+			return fmt.Errorf("reading on from line %d of %d: %w", file.Lines()+1, total, err)
+		}
+		lines, err := batch.Lines()
+		if err != nil {
+			return err
+		}
+		for _, l := range lines {
+			if l.N <= file.Lines() {
+				continue // a batch that was sent twice
+			}
+			if err := file.Append(l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 type countingWriter struct {

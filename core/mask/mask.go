@@ -23,7 +23,8 @@ const Hidden = "‹hidden›"
 
 // Masker knows what to hide. It is immutable and safe for concurrent use.
 type Masker struct {
-	patterns map[[2]byte][][]byte // by first two bytes, longest first
+	begins   [1 << 16 / 64]uint64 // a bit for each pair of bytes that a pattern begins with
+	patterns map[[2]byte][][]byte // by that pair, longest first
 	longest  int
 }
 
@@ -43,6 +44,7 @@ func New(values ...string) *Masker {
 	for p := range set {
 		k := [2]byte{p[0], p[1]}
 		m.patterns[k] = append(m.patterns[k], []byte(p))
+		m.begins[pair(p[0], p[1])/64] |= 1 << (pair(p[0], p[1]) % 64)
 		m.longest = max(m.longest, len(p))
 	}
 	for _, list := range m.patterns {
@@ -173,8 +175,13 @@ func (w *Writer) scan(text []byte, limit int) (rest []byte) {
 	return text[i:]
 }
 
+func pair(a, b byte) uint { return uint(a)<<8 | uint(b) }
+
 func (m *Masker) matchAt(text []byte) int {
 	if len(text) < 2 {
+		return 0
+	}
+	if p := pair(text[0], text[1]); m.begins[p/64]&(1<<(p%64)) == 0 {
 		return 0
 	}
 	for _, p := range m.patterns[[2]byte{text[0], text[1]}] {

@@ -1,0 +1,211 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/state"
+	chrome "gentlepiston.example/piston/e2e/browser"
+)
+
+// program runs another's program and returns what it printed; it must succeed.
+func program(t *testing.T, name string, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(name, args...).CombinedOutput()
+	require.NoError(t, err, "%s: %s", name, out)
+	return string(out)
+}
+
+// startDemo runs piston demo until it serves, and makes a server of it for the commands.
+func startDemo(t *testing.T, home, listen string) *server {
+	t.Helper()
+	s := &server{home: home, listen: listen, config: filepath.Join(home, "client.json"), log: &syncBuffer{}}
+	s.cmd = exec.Command(binary(), "demo", "--home", home, "--listen", listen)
+	s.cmd.Stdout, s.cmd.Stderr, s.cmd.WaitDelay = s.log, s.log, time.Second
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() { s.stop(t) })
+	require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "Ctrl-C stops everything") }, 3*time.Minute, 50*time.Millisecond, "%s", s.log)
+	password, err := os.ReadFile(filepath.Join(home, "console-password"))
+	require.NoError(t, err)
+	s.password = strings.TrimSpace(string(password))
+	text, err := os.ReadFile(s.config)
+	require.NoError(t, err)
+	var settings struct{ Server, Token string }
+	require.NoError(t, json.Unmarshal(text, &settings))
+	s.cl = client.New(settings.Server, settings.Token)
+	return s
+}
+
+func TestTheDemo(t *testing.T) {
+	home, listen := folder(t), freePort(t)
+	s := startDemo(t, home, listen)
+	assert.Equal(t, 6, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+
+	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
+	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
+	t.Run("console", func(t *testing.T) { checkConsole(t, s) })
+	t.Run("stops and continues", func(t *testing.T) {
+		require.NoError(t, s.cmd.Process.Signal(syscall.SIGINT))
+		require.NoError(t, s.cmd.Wait(), "%s", s.log)
+		s.cmd = nil
+		left, _ := exec.Command("pgrep", "-f", home).Output()
+		assert.Empty(t, string(left), "nothing is left running")
+		again := startDemo(t, home, listen)
+		assert.Contains(t, again.log.String(), "played in this folder already")
+		page, err := again.cl.Runs(t.Context(), "tidewick", client.RunFilter{Limit: 50})
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, len(page.Runs), 7)
+	})
+}
+
+// checkPackages looks at what the demo built with programs that are not ours.
+func checkPackages(t *testing.T, s *server) {
+	dir := t.TempDir()
+	out, code := s.piston(t, "", "get", "tidewick", "6", "--to", dir)
+	require.Zero(t, code, out)
+	apk, ipa := filepath.Join(dir, "tidewick.apk"), filepath.Join(dir, "tidewick.ipa")
+	badging := program(t, "aapt", "dump", "badging", apk)
+	assert.Contains(t, badging, "name='net.tidewick.almanac' versionCode='6' versionName='1.5.0'")
+	assert.Contains(t, badging, "native-code: 'arm64-v8a' 'armeabi-v7a' 'x86_64'")
+	program(t, "unzip", "-t", apk)
+	program(t, "zipalign", "-c", "-p", "4", apk)
+	program(t, "unzip", "-q", ipa, "-d", dir)
+	assert.Regexp(t, `MH_MAGIC_64\s+ARM64\s+ALL\s+0x00\s+EXECUTE`, program(t, "llvm-objdump", "--macho", "--private-header", filepath.Join(dir, "Payload/Tidewick.app/Tidewick")))
+	plist, err := os.ReadFile(filepath.Join(dir, "Payload/Tidewick.app/Info.plist"))
+	require.NoError(t, err)
+	assert.Contains(t, string(plist), "<key>CFBundleVersion</key><string>6</string>")
+	assert.Contains(t, string(plist), "<key>CFBundleShortVersionString</key><string>1.5.0</string>")
+	// What is there with other content is left alone.
+	require.NoError(t, os.WriteFile(apk, []byte("yesterday's"), 0o644))
+	out, code = s.piston(t, "", "get", "tidewick", "6", "tidewick.apk", "--to", dir)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "other content")
+}
+
+// checkCommands calls the commands that answer something, with and without --json.
+func checkCommands(t *testing.T, s *server) {
+	for _, c := range []struct {
+		args string
+		want string
+	}{
+		{"projects", "tidewick"}, {"runs tidewick --state failed", "core › unit tests"}, {"show tidewick 3", "springs exceed neaps"},
+		{"show tidewick 6", "tidewick.ipa"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"},
+		{"runners", "local"}, {"token list", "demo"},
+	} {
+		args := strings.Fields(c.args)
+		out, code := s.piston(t, "", args...)
+		assert.Zero(t, code, c.args)
+		assert.Contains(t, out, c.want, c.args)
+		out, code = s.piston(t, "", append(args, "--json")...)
+		assert.Zero(t, code, c.args)
+		for d := json.NewDecoder(strings.NewReader(out)); d.More(); {
+			var v any
+			require.NoError(t, d.Decode(&v), "%s --json: %s", c.args, out)
+		}
+	}
+	for _, args := range []string{"show tidewick 999", "runs nothing", "log tidewick 1 --job nothing", "get tidewick 1 nothing.apk"} {
+		out, code := s.piston(t, "", strings.Fields(args)...)
+		assert.Equal(t, 3, code, "%s: %s", args, out)
+	}
+	out, code := s.piston(t, "", "watch", "tidewick", "3")
+	assert.Equal(t, 1, code, "watching a failed run fails")
+	assert.Contains(t, out, "core › unit tests: exit code 2")
+	out, code = s.piston(t, "", "show", "tidewick", "x")
+	assert.Equal(t, 2, code, out)
+}
+
+// checkConsole goes through the console as a person would.
+func checkConsole(t *testing.T, s *server) {
+	parent, cancel := context.WithTimeout(t.Context(), 90*time.Second)
+	defer cancel()
+	ctx, stop, err := chrome.Start(parent)
+	require.NoError(t, err)
+	defer stop()
+	address := "http://" + s.listen
+	do := func(what string, actions ...chromedp.Action) {
+		t.Helper()
+		require.NoError(t, chromedp.Run(ctx, actions...), what)
+	}
+	var problems []string
+	chromedp.ListenTarget(ctx, func(e any) {
+		if text := fmt.Sprintf("%T", e); strings.Contains(text, "EventExceptionThrown") {
+			problems = append(problems, asJSON(e))
+		}
+	})
+	began := time.Now()
+	do("the first view", chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`))
+	t.Logf("the first view was usable after %d ms, with Chromium's own start", time.Since(began).Milliseconds())
+	do("a wrong password", chromedp.SendKeys(`input[name=password]`, "wrong\r"), chromedp.WaitVisible(`//*[contains(text(), "name or password is wrong")]`))
+	do("sign in", chrome.SignIn(address, s.password))
+	do("to the runs", chromedp.Click(`//a[text()="tidewick"]`), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
+
+	// A run, live: started here, its states and its log come by themselves.
+	run, err := s.cl.StartRun(ctx, "tidewick", api.StartRun{Pipeline: "trunk", Ref: "main"})
+	require.NoError(t, err)
+	number := fmt.Sprint(run.Number)
+	do("the new run appears by itself", chromedp.WaitVisible(`//a[text()="`+number+`"]`))
+	do("open it", chromedp.Click(`//a[text()="`+number+`"]`), chromedp.WaitVisible(`//h2[contains(., "Where the time went")]`))
+	do("see it pass, live", chromedp.WaitVisible(`//main//span[text()="passed"]/ancestor::*[.//h1][1]`), chromedp.WaitVisible(`//a[contains(text(), "tidewick.apk")]`))
+
+	// The failed run: what failed is at the top; a line of it leads into the log.
+	var text, size string
+	do("the failed run", chromedp.Navigate(address+"/tidewick/3"), chromedp.WaitVisible(`[aria-label="What failed"]`), chromedp.Text(`[aria-label="What failed"]`, &text))
+	assert.Contains(t, text, "core › unit tests: exit code 2")
+	assert.Contains(t, text, "springs exceed neaps")
+	var line, colour string
+	do("to the line", chromedp.Click(`[aria-label="What failed"] a`), chromedp.WaitVisible(`[role=log] [data-line="18"]`), chromedp.Text(`[role=log] [data-line="18"]`, &line),
+		chromedp.Location(&size), chromedp.Evaluate(`getComputedStyle(document.querySelector('[data-line="18"] span span')).color`, &colour))
+	assert.Contains(t, line, "FAIL springs exceed neaps")
+	assert.Contains(t, size, "job=core&line=18", "the address leads to the line")
+	assert.NotEmpty(t, colour, "ANSI colours are shown")
+	do("keys: up to the runs", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
+
+	dir := t.TempDir()
+	do("download the APK", browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorAllow).WithDownloadPath(dir),
+		chromedp.Navigate(address+"/tidewick/6"), chromedp.Click(`//a[contains(text(), "tidewick.apk")]`))
+	apk := filepath.Join(dir, "tidewick.apk")
+	require.Eventually(t, func() bool { _, err := os.Stat(apk); return err == nil }, 10*time.Second, 50*time.Millisecond)
+	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
+
+	checkLongLog(t, s, do)
+	assert.Empty(t, problems, "the console threw")
+}
+
+// checkLongLog opens a log of 200,000 lines: it must show its end at once, and any other part when scrolled to.
+func checkLongLog(t *testing.T, s *server, do func(string, ...chromedp.Action)) {
+	r := s.script(t, "long", "seq -f 'line %.0f of a long log' 200000")
+	r.push()
+	require.Equal(t, state.Passed, r.run(1, true).State)
+	var total string
+	began := time.Now()
+	do("open a long log", chromedp.Navigate("http://"+s.listen+"/long/1"), chromedp.WaitVisible(`//*[@role="log"]//*[contains(text(), "line 200000 of a long log")]`),
+		chromedp.AttributeValue(`[role=log]`, "data-total", &total, nil))
+	t.Logf("a log of %s lines showed its end after %d ms", total, time.Since(began).Milliseconds())
+	assert.Regexp(t, regexp.MustCompile(`^20000[0-9]$`), total)
+	var frames float64
+	do("scroll to the middle", chromedp.Evaluate(`document.querySelector('[role=log]').scrollTop = 100000 * 18`, nil),
+		chromedp.WaitVisible(`//*[@role="log"]//*[starts-with(text(), "line 10000")]`))
+	do("scroll on", chromedp.Evaluate(`new Promise(done => {
+		const log = document.querySelector('[role=log]'); let n = 0, from = performance.now(), last = from, worst = 0;
+		const step = (now) => { worst = Math.max(worst, now - last); last = now; log.scrollTop += 400; if (++n < 120) requestAnimationFrame(step); else done(1000 * n / (now - from)); };
+		requestAnimationFrame(step); })`, &frames, chromedp.EvalAsValue, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	t.Logf("scrolling ran at %.0f frames a second", frames)
+	assert.Greater(t, frames, 15.0)
+}
