@@ -272,8 +272,6 @@ type Change struct {
 	Project string      `json:"project"`
 	Run     int64       `json:"run"`
 	State   state.State `json:"state"`
-	Job     string      `json:"job,omitempty"`
-	Step    *int        `json:"step,omitempty"`
 }
 
 // LogBatch is an event of the stream: further lines of a job's log.

@@ -46,6 +46,7 @@ type Beat struct {
 
 // StepReport tells that a step began or ended.
 type StepReport struct {
+	Step      int            `json:"step" minimum:"0" doc:"Its place in the job, from 0."`
 	State     state.State    `json:"state" enum:"running,passed,failed,cancelled,timed-out,skipped"`
 	At        int64          `json:"at" doc:"When, in milliseconds since 1970 (UTC)."`
 	ExitCode  *int           `json:"exit_code,omitempty"`

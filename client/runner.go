@@ -35,9 +35,9 @@ func (c *Client) Prepared(ctx context.Context, attempt int64, in api.Prepared) e
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/prepared", in, nil)
 }
 
-// ReportStep says that a step began or ended.
-func (c *Client) ReportStep(ctx context.Context, attempt int64, step int, in api.StepReport) error {
-	return c.call(ctx, http.MethodPut, fmt.Sprintf("%s/steps/%d", attemptPath(attempt), step), in, nil)
+// ReportSteps says that steps began or ended, in this order.
+func (c *Client) ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error {
+	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/steps", steps, nil)
 }
 
 // Finish ends an attempt.

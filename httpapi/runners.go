@@ -39,12 +39,11 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 	}) error {
 		return sv.s.Prepared(ctx, in.Attempt, in.Body)
 	})
-	command(a, http.MethodPut, "/runner/attempts/{attempt}/steps/{step}", "report-step", "A step began or ended", func(ctx context.Context, in *struct {
+	command(a, http.MethodPost, "/runner/attempts/{attempt}/steps", "report-steps", "Steps began or ended, in this order", func(ctx context.Context, in *struct {
 		AttemptPath
-		Step int `path:"step" minimum:"0"`
-		Body api.StepReport
+		Body []api.StepReport `minItems:"1" maxItems:"1000"`
 	}) error {
-		return sv.s.ReportStep(ctx, in.Attempt, in.Step, in.Body)
+		return sv.s.ReportSteps(ctx, in.Attempt, in.Body)
 	})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over", func(ctx context.Context, in *struct {
 		AttemptPath

@@ -31,13 +31,14 @@ type job struct {
 	*Runner
 	work    *api.Work
 	dir     string // everything of this attempt is below it
+	build   string // what its steps see of that: workspace, home, temporary files
 	src     string // the workspace
 	root    *os.Root
 	secrets api.SealedSecrets
 	masker  *mask.Masker
 	sink    *logSink
 	caches  []*cacheState
-	reports chan func(context.Context) error
+	reports chan report
 	cancel  context.CancelCauseFunc
 }
 
@@ -65,9 +66,10 @@ func (r *Runner) execute(parent context.Context, work *api.Work) {
 		ending{state.TimedOut, fmt.Sprintf("the job's limit of %s is over", work.Job.Limit)})
 	defer release()
 
-	j := &job{Runner: r, work: work, cancel: cancel, reports: make(chan func(context.Context) error, 64),
+	j := &job{Runner: r, work: work, cancel: cancel, reports: make(chan report, 64),
 		dir: filepath.Join(r.Home, "work", fmt.Sprintf("%d", work.Attempt))}
-	j.src = filepath.Join(j.dir, "src")
+	j.build = filepath.Join(j.dir, "build")
+	j.src = filepath.Join(j.build, "src")
 	// Reports go on when the job is being ended; only the runner's own end or a lost attempt stops them.
 	telling, hush := context.WithCancel(context.WithoutCancel(parent))
 	defer hush()
@@ -116,18 +118,44 @@ func (j *job) broken(err error) {
 	j.cancel(err)
 }
 
-// tell sends reports one after the other, so that a step does not wait for them.
+// report is something to tell the service: that the job is prepared, or how a step stands.
+type report struct {
+	prepared *api.Prepared
+	step     api.StepReport
+}
+
+// tell sends reports in their order, beside the work, so that a step does not wait for them. Steps that have been
+// reported meanwhile go together.
 func (j *job) tell(ctx context.Context) {
-	failed := false
-	for report := range j.reports {
-		if failed {
-			continue
+	var err error
+	for r := range j.reports {
+		for more := true; more && err == nil; {
+			more = false
+			if r.prepared != nil {
+				err = j.Client.Prepared(ctx, j.work.Attempt, *r.prepared)
+				break
+			}
+			steps := []api.StepReport{r.step}
+			for r, more = next(j.reports); more && r.prepared == nil; r, more = next(j.reports) {
+				steps = append(steps, r.step)
+			}
+			err = j.Client.ReportSteps(ctx, j.work.Attempt, steps)
 		}
-		if err := report(ctx); err != nil {
-			failed = true
+		if err != nil {
 			j.broken(err)
+			for range j.reports { // nobody wants the rest, but nobody may wait either
+			}
 		}
 	}
+}
+
+// next takes a report that is there already.
+func next(reports <-chan report) (r report, ok bool) {
+	select {
+	case r, ok = <-reports:
+	default:
+	}
+	return r, ok
 }
 
 // beat tells the service that we live, and hears from it whether the job is still wanted.
@@ -167,7 +195,7 @@ func (j *job) run(ctx context.Context) (err error) {
 			err = cause
 		}
 	}()
-	for _, dir := range []string{j.src, filepath.Join(j.dir, "home"), filepath.Join(j.dir, "tmp")} {
+	for _, dir := range []string{j.src, filepath.Join(j.build, "home"), filepath.Join(j.build, "tmp")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
@@ -186,9 +214,7 @@ func (j *job) run(ctx context.Context) (err error) {
 	j.restoreCaches(ctx)
 	uses := j.cacheUses()
 	at := time.Now().UnixMilli()
-	j.reports <- func(ctx context.Context) error {
-		return j.Client.Prepared(ctx, j.work.Attempt, api.Prepared{At: at, Caches: uses})
-	}
+	j.reports <- report{prepared: &api.Prepared{At: at, Caches: uses}}
 	defer j.watchDisk(ctx)()
 	for i := range j.work.Job.Step {
 		if err := j.step(ctx, i); err != nil {

@@ -92,13 +92,16 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 	return nil
 }
 
-// clear removes what an earlier life left behind; its jobs are tried again elsewhere.
+// clear removes what an earlier life left behind, whose jobs are tried again, and prepares the folder.
 func (r *Runner) clear() error {
 	work := filepath.Join(r.Home, "work")
 	if err := removeAll(work); err != nil {
 		return fmt.Errorf("clearing %s: %w", work, err)
 	}
-	return os.MkdirAll(work, 0o755)
+	if err := os.MkdirAll(work, 0o755); err != nil {
+		return err
+	}
+	return r.makeEtc()
 }
 
 func (r *Runner) slot(ctx, claiming context.Context) {

@@ -59,7 +59,8 @@ func (j *job) step(ctx context.Context, i int) error {
 }
 
 func (j *job) report(step int, r api.StepReport) {
-	j.reports <- func(ctx context.Context) error { return j.Client.ReportStep(ctx, j.work.Attempt, step, r) }
+	r.Step = step
+	j.reports <- report{step: r}
 }
 
 // runStep executes a step's script; code is -1 when it has none.

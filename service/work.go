@@ -188,12 +188,12 @@ func (s *Service) Beat(ctx context.Context, attempt int64) (api.Beat, error) {
 }
 
 // change tells the stream that something about an attempt's run is different.
-func change(ctx context.Context, q store.Q, a store.Attempt, step *int) error {
+func change(ctx context.Context, q store.Q, a store.Attempt) error {
 	run, err := q.RunByID(ctx, a.RunID)
 	if err != nil {
 		return err
 	}
-	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: run.State, Step: step})
+	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: run.State})
 }
 
 // Prepared notes that a runner has checkout and caches in place.
@@ -211,23 +211,25 @@ func (s *Service) Prepared(ctx context.Context, attempt int64, in api.Prepared) 
 				return err
 			}
 		}
-		return change(ctx, q, a, nil)
+		return change(ctx, q, a)
 	})
 	poke(s.kick)
 	return gone(err, attempt)
 }
 
-// ReportStep notes that a step began or ended.
-func (s *Service) ReportStep(ctx context.Context, attempt int64, position int, in api.StepReport) error {
+// ReportSteps notes that steps began or ended.
+func (s *Service) ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error {
 	err := s.store.Tx(ctx, func(q store.Q) error {
 		a, err := q.RunningAttempt(ctx, attempt)
 		if err != nil {
 			return err
 		}
-		if err := q.SetStep(ctx, attempt, position, in); err != nil {
-			return err
+		for _, r := range steps {
+			if err := q.SetStep(ctx, attempt, r); err != nil {
+				return err
+			}
 		}
-		return change(ctx, q, a, &position)
+		return change(ctx, q, a)
 	})
 	poke(s.kick)
 	return gone(err, attempt)

@@ -66,15 +66,15 @@ func (q Q) StepsOfRun(ctx context.Context, run int64) (list []Step, err error) {
 }
 
 // SetStep writes what a runner tells of a step. A step that is over stays as it ended.
-func (q Q) SetStep(ctx context.Context, attempt int64, position int, r api.StepReport) error {
+func (q Q) SetStep(ctx context.Context, attempt int64, r api.StepReport) error {
 	at := time.UnixMilli(r.At)
 	if r.State == state.Running {
 		return q.do(ctx, nil, `UPDATE steps SET state = 'running', started_at = $3, first_line = $4
-			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, attempt, position, at, r.FirstLine)
+			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, attempt, r.Step, at, r.FirstLine)
 	}
 	return q.do(ctx, nil, `UPDATE steps SET state = $3, reason = $4, exit_code = $5, finished_at = $6, first_line = $7,
 		last_line = $8, excerpt = $9, tests = $10
-		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, attempt, position,
+		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, attempt, r.Step,
 		string(r.State), r.Reason, r.ExitCode, at, r.FirstLine, r.LastLine, asJSON(r.Excerpt), asJSON(r.Tests))
 }
 
