@@ -2,6 +2,8 @@ package demo
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 
 	"gentlepiston.example/piston/core/state"
 )
@@ -88,4 +90,29 @@ var chapters = []chapter{
 		push: []string{"v1.5.0"},
 		runs: []wanted{{"release", state.Passed, "hit", "", 2}},
 	},
+	{
+		what: "a pipeline file with a slip: said at once",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.git(ctx, "checkout", "--quiet", "-b", "try/nightly"); err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(g.dir, "piston", "nightly.toml"), []byte(nightly), 0o644); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Build every night, too")
+		},
+		push: []string{"try/nightly"},
+		runs: []wanted{{"nightly", state.Failed, "", "piston/nightly.toml:5", 0}},
+	},
 }
+
+// nightly has a key misspelt.
+const nightly = `about = "Every night: the whole almanac of the year"
+
+[job.almanac]
+limit = "20m"
+machines = ["linux"]
+
+[[job.almanac.step]]
+script = "make test"
+`

@@ -56,7 +56,7 @@ func startDemo(t *testing.T, home, listen string) *server {
 func TestTheDemo(t *testing.T) {
 	home, listen := folder(t), freePort(t)
 	s := startDemo(t, home, listen)
-	assert.Equal(t, 6, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+	assert.Equal(t, 7, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
 
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
@@ -71,7 +71,7 @@ func TestTheDemo(t *testing.T) {
 		assert.Contains(t, again.log.String(), "played in this folder already")
 		page, err := again.cl.Runs(t.Context(), "tidewick", client.RunFilter{Limit: 50})
 		require.NoError(t, err)
-		assert.GreaterOrEqual(t, len(page.Runs), 7)
+		assert.GreaterOrEqual(t, len(page.Runs), 8)
 	})
 }
 
@@ -106,7 +106,7 @@ func checkCommands(t *testing.T, s *server) {
 		want string
 	}{
 		{"projects", "tidewick"}, {"runs tidewick --state failed", "core › unit tests"}, {"show tidewick 3", "springs exceed neaps"},
-		{"show tidewick 6", "tidewick.ipa"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"},
+		{"show tidewick 6", "tidewick.ipa"}, {"show tidewick 7", `Did you mean "machine"?`}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"},
 		{"runners", "local"}, {"token list", "demo"},
 	} {
 		args := strings.Fields(c.args)
@@ -175,6 +175,9 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, line, "FAIL springs exceed neaps")
 	assert.Contains(t, size, "job=core&line=18", "the address leads to the line")
 	assert.NotEmpty(t, colour, "ANSI colours are shown")
+	do("a broken file says what is wrong where the log would be", chromedp.Navigate(address+"/tidewick/7"), chromedp.WaitVisible(`//*[contains(text(), "unknown key")]`),
+		chromedp.Text(`main`, &text))
+	assert.Contains(t, text, `Did you mean "machine"?`)
 	do("keys: up to the runs", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
 
 	dir := t.TempDir()

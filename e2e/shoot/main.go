@@ -20,6 +20,7 @@ var pages = []struct{ name, path, wait string }{
 	{"runs", "/tidewick", `//a[text()="6"]`},
 	{"run-passed", "/tidewick/1", `[role=log] [data-line]`},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`},
+	{"run-broken", "/tidewick/7", `//*[contains(text(), "unknown key")]`},
 }
 
 func main() {
@@ -49,8 +50,10 @@ func shoot(address, password, out string) error {
 			return err
 		}
 		if scheme == "light" {
-			if err := picture(ctx, filepath.Join(out, "sign-in-light.png"), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
-				return err
+			for _, s := range []string{"dark", "light"} {
+				if err := picture(ctx, filepath.Join(out, "sign-in-"+s+".png"), browser.Scheme(s), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
+					return err
+				}
 			}
 			if err := chromedp.Run(ctx, browser.SignIn(address, password)); err != nil {
 				return err
