@@ -136,7 +136,7 @@ func words(c *cli.Command, names ...string) ([]string, error) {
 }
 
 // connect makes a client from the flags, the environment or what sign-in has kept.
-func connect(c *cli.Command) (*client.Client, error) {
+func connect() (*client.Client, error) {
 	s, err := loadSettings()
 	if err != nil {
 		return nil, err
@@ -151,4 +151,30 @@ func connect(c *cli.Command) (*client.Client, error) {
 		return nil, coded{exitRefuse, errors.New("you are not signed in: run piston sign-in, or set PISTON_SERVER and PISTON_TOKEN")}
 	}
 	return client.New(s.Server, s.Token), nil
+}
+
+// asking makes an action of what needs arguments and the service.
+func asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error, names ...string) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := words(c, names...)
+		if err != nil {
+			return err
+		}
+		cl, err := connect()
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, cl, args)
+	}
+}
+
+// aboutRun makes an action of what is about one run of a project: its first two arguments, and maybe a third.
+func aboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, third string) error, names ...string) cli.ActionFunc {
+	return asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		n, err := theRun(ctx, cl, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, cl, args[0], n, append(args, "")[2])
+	}, names...)
 }

@@ -162,18 +162,6 @@ func ago(t time.Time) string {
 	return t.Local().Format("2006-01-02")
 }
 
-func size(n int64) string {
-	switch {
-	case n >= 1e9:
-		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
-	case n >= 1e6:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	case n >= 1e3:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%d B", n)
-}
-
 // where names what a run was of: branch or tag, and the commit.
 func where(r api.Run) string {
 	ref := r.Branch

@@ -26,7 +26,7 @@ func projectsCommand() *cli.Command {
 			jsonFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := connect(c)
+			cl, err := connect()
 			if err != nil {
 				return err
 			}
@@ -74,7 +74,7 @@ func projectCommand() *cli.Command {
 					example("piston project add tidewick /srv/git/tidewick.git"),
 				ArgsUsage: "NAME REPOSITORY",
 				Flags:     []cli.Flag{&cli.BoolFlag{Name: "no-hook", Usage: "do not install the hook"}, jsonFlag},
-				Action:    addProject,
+				Action:    asking(addProject, "NAME", "REPOSITORY"),
 			},
 			{
 				Name:        "hook",
@@ -83,23 +83,16 @@ func projectCommand() *cli.Command {
 				ArgsUsage:   "NAME",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "repo", Usage: "the repository; default: the project's own"},
 					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
-				Action: hookProject,
+				Action: asking(hookProject, "NAME"),
 			},
 		},
 	}
 }
 
-func addProject(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "NAME", "REPOSITORY")
-	if err != nil {
-		return err
-	}
-	cl, err := connect(c)
-	if err != nil {
-		return err
-	}
+func addProject(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	remote := args[1]
 	if !strings.Contains(remote, "://") {
+		var err error
 		if remote, err = filepath.Abs(remote); err != nil {
 			return err
 		}
@@ -122,15 +115,7 @@ func addProject(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func hookProject(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "NAME")
-	if err != nil {
-		return err
-	}
-	cl, err := connect(c)
-	if err != nil {
-		return err
-	}
+func hookProject(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	if c.Bool("show-key") {
 		key, err := cl.HookKey(ctx, args[0])
 		if err != nil || c.Bool("json") {
@@ -147,7 +132,8 @@ func hookProject(ctx context.Context, c *cli.Command) error {
 		}
 		repo = p.Remote
 	}
-	if repo, err = filepath.Abs(repo); err != nil {
+	repo, err := filepath.Abs(repo)
+	if err != nil {
 		return err
 	}
 	if err := installHook(ctx, cl, args[0], repo); err != nil {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -32,7 +33,7 @@ func (s *screen) run(d api.RunDetail) {
 		s.line("")
 		var rows [][]string
 		for _, a := range d.Artifacts {
-			rows = append(rows, []string{a.Job, short(a.Path, 60), size(a.Size), a.SHA256})
+			rows = append(rows, []string{a.Job, short(a.Path, 60), quantity.Bytes(a.Size), a.SHA256})
 		}
 		s.table([]string{"JOB", "ARTIFACT", "SIZE", "SHA-256"}, rows)
 	}
@@ -106,7 +107,7 @@ func (s *screen) jobs(d api.RunDetail) {
 			} else if c.Saved {
 				word = "miss, saved"
 			}
-			s.line("     %s", s.in(faint, strings.TrimRight(fmt.Sprintf("cache %s: %s, %s in %s %s", c.Name, word, size(c.Size), span(c.TookMs), short(c.Note, 80)), " ")))
+			s.line("     %s", s.in(faint, strings.TrimRight(fmt.Sprintf("cache %s: %s, %s in %s %s", c.Name, word, quantity.Bytes(c.Size), span(c.TookMs), short(c.Note, 80)), " ")))
 		}
 		if t := j.Tests; t != nil {
 			s.line("     %s", fmt.Sprintf("tests: %d passed, %d failed, %d skipped", t.Passed, t.Failed, t.Skipped))

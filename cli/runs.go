@@ -25,15 +25,7 @@ func runsCommand() *cli.Command {
 			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 20},
 			jsonFlag,
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Runs(ctx, args[0], client.RunFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"),
 				State: c.String("state"), Before: c.Int64("before"), Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
@@ -57,7 +49,7 @@ func runsCommand() *cli.Command {
 				s.line("%s", s.in(faint, fmt.Sprintf("More: piston runs %s --before %d", args[0], page.Next)))
 			}
 			return nil
-		},
+		}, "PROJECT"),
 	}
 }
 
@@ -98,26 +90,14 @@ func showCommand() *cli.Command {
 		ArgsUsage:   "PROJECT [RUN]",
 		Description: "Without RUN, the latest.\n\n" + example("piston show tidewick 12"),
 		Flags:       []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "[RUN]")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			n, err := theRun(ctx, cl, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			d, err := cl.Run(ctx, args[0], n)
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+			d, err := cl.Run(ctx, project, n)
 			if err != nil || c.Bool("json") {
 				return orJSON(c, d, err)
 			}
 			newScreen(out(c)).run(d)
 			return nil
-		},
+		}, "PROJECT", "[RUN]"),
 	}
 }
 
@@ -128,15 +108,7 @@ func startCommand() *cli.Command {
 		ArgsUsage:   "PROJECT PIPELINE [REF]",
 		Description: "REF is a branch, tag or commit; default main.\n\n" + example("piston start tidewick trunk work/new-chart"),
 		Flags:       []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "PIPELINE", "[REF]")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			if args[2] == "" {
 				args[2] = "main"
 			}
@@ -146,7 +118,7 @@ func startCommand() *cli.Command {
 			}
 			fmt.Fprintf(out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project, r.Number)
 			return nil
-		},
+		}, "PROJECT", "PIPELINE", "[REF]"),
 	}
 }
 
@@ -157,27 +129,15 @@ func stopCommand() *cli.Command {
 		ArgsUsage:   "PROJECT RUN",
 		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" + example("piston stop tidewick 12"),
 		Flags:       []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "RUN")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			n, err := theRun(ctx, cl, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			if err := cl.StopRun(ctx, args[0], n); err != nil {
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+			if err := cl.StopRun(ctx, project, n); err != nil {
 				return err
 			}
 			if c.Bool("json") {
-				return printJSON(out(c), map[string]any{"project": args[0], "run": n, "stopping": true})
+				return printJSON(out(c), map[string]any{"project": project, "run": n, "stopping": true})
 			}
 			fmt.Fprintf(out(c), "Run %d is being stopped.\n", n)
 			return nil
-		},
+		}, "PROJECT", "RUN"),
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/service"
 )
 
@@ -34,11 +35,11 @@ func secretCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT", Description: example("piston secret list tidewick"),
-				Flags: []cli.Flag{jsonFlag}, Action: listSecrets,
+				Flags: []cli.Flag{jsonFlag}, Action: asking(listSecrets, "PROJECT"),
 			},
 			{
 				Name: "drop", Usage: "remove a secret", ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
-				Flags: []cli.Flag{jsonFlag}, Action: dropSecret,
+				Flags: []cli.Flag{jsonFlag}, Action: asking(dropSecret, "PROJECT", "NAME"),
 			},
 		},
 	}
@@ -52,7 +53,7 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	cl, err := connect(c)
+	cl, err := connect()
 	if err != nil {
 		return err
 	}
@@ -102,15 +103,7 @@ func readLimited(path string) ([]byte, error) {
 	return os.ReadFile(path)
 }
 
-func listSecrets(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "PROJECT")
-	if err != nil {
-		return err
-	}
-	cl, err := connect(c)
-	if err != nil {
-		return err
-	}
+func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	list, err := cl.Secrets(ctx, args[0])
 	if err != nil || c.Bool("json") {
 		return orJSON(c, list, err)
@@ -128,15 +121,7 @@ func listSecrets(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func dropSecret(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "PROJECT", "NAME")
-	if err != nil {
-		return err
-	}
-	cl, err := connect(c)
-	if err != nil {
-		return err
-	}
+func dropSecret(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	if err := cl.DropSecret(ctx, args[0], args[1]); err != nil {
 		return err
 	}

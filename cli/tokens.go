@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 )
 
 func tokenCommand() *cli.Command {
@@ -20,15 +21,7 @@ func tokenCommand() *cli.Command {
 				Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
 				Description: example("piston token add --runner mac-mini > runner.token"),
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "runner", Usage: "for a runner"}, jsonFlag},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := words(c, "NAME")
-					if err != nil {
-						return err
-					}
-					cl, err := connect(c)
-					if err != nil {
-						return err
-					}
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					kind := api.PersonToken
 					if c.Bool("runner") {
 						kind = api.RunnerToken
@@ -39,15 +32,11 @@ func tokenCommand() *cli.Command {
 					}
 					fmt.Fprintln(out(c), t.Secret)
 					return nil
-				},
+				}, "NAME"),
 			},
 			{
 				Name: "list", Usage: "list tokens", Description: example("piston token list"), Flags: []cli.Flag{jsonFlag},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					cl, err := connect(c)
-					if err != nil {
-						return err
-					}
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					list, err := cl.Tokens(ctx)
 					if err != nil || c.Bool("json") {
 						return orJSON(c, list, err)
@@ -63,19 +52,11 @@ func tokenCommand() *cli.Command {
 					}
 					s.table([]string{"ID", "TOKEN", "KIND", "MADE", "USED"}, rows)
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "revoke", Usage: "make a token useless", ArgsUsage: "ID", Description: example("piston token revoke 3"), Flags: []cli.Flag{jsonFlag},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := words(c, "ID")
-					if err != nil {
-						return err
-					}
-					cl, err := connect(c)
-					if err != nil {
-						return err
-					}
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					id, err := strconv.ParseInt(args[0], 10, 64)
 					if err != nil {
 						return usage("%q is no id of a token; piston token list shows them", args[0])
@@ -88,7 +69,7 @@ func tokenCommand() *cli.Command {
 					}
 					fmt.Fprintf(out(c), "Token %d is revoked.\n", id)
 					return nil
-				},
+				}, "ID"),
 			},
 		},
 	}
@@ -97,11 +78,7 @@ func tokenCommand() *cli.Command {
 func runnersCommand() *cli.Command {
 	return &cli.Command{
 		Name: "runners", Usage: "list the machines that execute jobs", Description: example("piston runners"), Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Runners(ctx)
 			if err != nil || c.Bool("json") {
 				return orJSON(c, list, err)
@@ -117,6 +94,6 @@ func runnersCommand() *cli.Command {
 			}
 			s.table([]string{"RUNNER", "", "BUSY", "LABELS", "SEEN"}, rows)
 			return nil
-		},
+		}),
 	}
 }

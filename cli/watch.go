@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/diagnose"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -40,20 +41,8 @@ func watchCommand() *cli.Command {
 			"1 when it did not. With --json each event is one line of JSON, the last one the whole run.\n\n" +
 			example("git push && piston watch tidewick"),
 		Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "[RUN]")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			n, err := theRun(ctx, cl, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			d, err := watch(ctx, c, cl, args[0], n)
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+			d, err := watch(ctx, c, cl, project, n)
 			if err != nil {
 				return err
 			}
@@ -66,7 +55,7 @@ func watchCommand() *cli.Command {
 				err = coded{exitFailed, nil}
 			}
 			return err
-		},
+		}, "PROJECT", "[RUN]"),
 	}
 }
 
@@ -149,22 +138,10 @@ func logCommand() *cli.Command {
 			&cli.BoolFlag{Name: "numbers", Usage: "print line numbers"},
 			jsonFlag,
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "[RUN]")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			n, err := theRun(ctx, cl, args[0], args[1])
-			if err != nil {
-				return err
-			}
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
 			jobs := []string{c.String("job")}
 			if jobs[0] == "" {
-				d, err := cl.Run(ctx, args[0], n)
+				d, err := cl.Run(ctx, project, n)
 				if err != nil {
 					return err
 				}
@@ -178,12 +155,12 @@ func logCommand() *cli.Command {
 				if len(jobs) > 1 && !c.Bool("json") {
 					s.line("%s", s.in(strong, "== "+job))
 				}
-				if err := printLog(ctx, c, cl, s, args[0], n, job); err != nil {
+				if err := printLog(ctx, c, cl, s, project, n, job); err != nil {
 					return err
 				}
 			}
 			return nil
-		},
+		}, "PROJECT", "[RUN]"),
 	}
 }
 
@@ -218,45 +195,33 @@ func getCommand() *cli.Command {
 		ArgsUsage:   "PROJECT RUN [FILE]",
 		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that is there\nalready is left alone unless its content is the same.\n\n" + example("piston get tidewick 12 tidewick.apk --to ~/Downloads"),
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "folder to put them in", Value: "."}, jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PROJECT", "RUN", "[FILE]")
-			if err != nil {
-				return err
-			}
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			n, err := theRun(ctx, cl, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			d, err := cl.Run(ctx, args[0], n)
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+			d, err := cl.Run(ctx, project, n)
 			if err != nil {
 				return err
 			}
 			var got []fetched
 			for _, a := range d.Artifacts {
-				if args[2] != "" && args[2] != a.Path && args[2] != path.Base(a.Path) && args[2] != a.Name {
+				if file != "" && file != a.Path && file != path.Base(a.Path) && file != a.Name {
 					continue
 				}
-				f, err := fetch(ctx, cl, args[0], n, a, c.String("to"))
+				f, err := fetch(ctx, cl, project, n, a, c.String("to"))
 				if err != nil {
 					return err
 				}
 				got = append(got, f)
 			}
 			if len(got) == 0 {
-				return fmt.Errorf("run %d has no artifact %q; piston show %s %d lists what it has", n, args[2], args[0], n)
+				return fmt.Errorf("run %d has no artifact %q; piston show %s %d lists what it has", n, file, project, n)
 			}
 			if c.Bool("json") {
 				return printJSON(out(c), got)
 			}
 			for _, f := range got {
-				fmt.Fprintf(out(c), "%s  %s  sha256 %s\n", f.File, size(f.Size), f.SHA256)
+				fmt.Fprintf(out(c), "%s  %s  sha256 %s\n", f.File, quantity.Bytes(f.Size), f.SHA256)
 			}
 			return nil
-		},
+		}, "PROJECT", "RUN", "[FILE]"),
 	}
 }
 

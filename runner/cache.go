@@ -20,6 +20,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/imprint"
+	"gentlepiston.example/piston/core/quantity"
 )
 
 // cacheState is what has come of one cache so far.
@@ -68,7 +69,7 @@ func (j *job) restoreCaches(ctx context.Context) {
 			j.clearPaths(c.Paths)
 		default:
 			c.use.Hit = true
-			j.say(outside, "cache %s: hit (%s), %s in %s", name, c.key.Short(), bytesText(size), milliseconds(time.Since(began)))
+			j.say(outside, "cache %s: hit (%s), %s in %s", name, c.key.Short(), quantity.Bytes(size), milliseconds(time.Since(began)))
 		}
 	}
 }
@@ -108,7 +109,7 @@ func (j *job) saveCaches(ctx context.Context) {
 			continue
 		}
 		c.use.Saved, c.use.Size, c.use.TookMs = true, size, time.Since(began).Milliseconds()
-		j.say(outside, "cache %s: saved (%s), %s in %s", c.Name, c.key.Short(), bytesText(size), milliseconds(time.Since(began)))
+		j.say(outside, "cache %s: saved (%s), %s in %s", c.Name, c.key.Short(), quantity.Bytes(size), milliseconds(time.Since(began)))
 	}
 }
 
@@ -259,17 +260,4 @@ func unpackOne(root *os.Root, tr *tar.Reader, h *tar.Header, name string) error 
 		return root.Chtimes(name, h.ModTime, h.ModTime)
 	}
 	return fmt.Errorf("an entry of kind %q", h.Typeflag)
-}
-
-// bytesText writes a size for people, in units of 1000 (IEC 80000-13).
-func bytesText(n int64) string {
-	switch {
-	case n >= 1e9:
-		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
-	case n >= 1e6:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	case n >= 1e3:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%d B", n)
 }

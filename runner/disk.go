@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -25,7 +26,7 @@ func (j *job) watchDisk(ctx context.Context) func() {
 			}
 			began := time.Now()
 			if used := diskUse(j.dir); used > j.Disk {
-				j.cancel(ending{state.Failed, fmt.Sprintf("the job's files take %s, and %s are allowed on this runner", bytesText(used), bytesText(j.Disk))})
+				j.cancel(ending{state.Failed, fmt.Sprintf("the job's files take %s, and %s are allowed on this runner", quantity.Bytes(used), quantity.Bytes(j.Disk))})
 				return
 			}
 			took = time.Since(began)

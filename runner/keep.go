@@ -13,6 +13,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/artifact"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/testreport"
 )
 
@@ -61,7 +62,7 @@ func (j *job) keepOne(ctx context.Context, name string, f artifact.File) error {
 	}
 	err = j.Client.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
 	if err == nil {
-		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, bytesText(f.Size), sum, milliseconds(time.Since(began)))
+		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, quantity.Bytes(f.Size), sum, milliseconds(time.Since(began)))
 	}
 	return err
 }
@@ -119,7 +120,7 @@ func (j *job) testReports(step int, globs []string) *api.TestReport {
 
 func (j *job) readReport(file artifact.File) ([]testreport.Case, error) {
 	if file.Size > maxReportFile {
-		return nil, fmt.Errorf("it has %s; at most %s are read", bytesText(file.Size), bytesText(maxReportFile))
+		return nil, fmt.Errorf("it has %s; at most %s are read", quantity.Bytes(file.Size), quantity.Bytes(maxReportFile))
 	}
 	f, err := j.root.Open(file.Path)
 	if err != nil {

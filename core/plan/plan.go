@@ -137,10 +137,13 @@ func Settle(jobs []Job) (changed []*Job) {
 }
 
 func wordFor(s state.State) string {
-	if s == state.TimedOut {
+	switch s {
+	case state.TimedOut:
 		return "timed out"
+	case state.Failed:
+		return "failed"
 	}
-	return "was " + map[state.State]string{state.Skipped: "skipped", state.Cancelled: "cancelled", state.Failed: "not successful"}[s]
+	return "was " + string(s)
 }
 
 // Outcome is the state of a run whose jobs stand as given.

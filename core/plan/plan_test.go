@@ -64,7 +64,7 @@ func TestSettleSkipsWhatAFailureMakesPointless(t *testing.T) {
 	changed := Settle(jobs)
 	require.Len(t, changed, 2)
 	assert.Equal(t, state.Skipped, find("android").State)
-	assert.Equal(t, "core was not successful", find("android").Reason)
+	assert.Equal(t, "core failed", find("android").Reason)
 	assert.Equal(t, "android was skipped", find("store").Reason)
 	assert.Equal(t, state.Failed, Outcome(jobs))
 }

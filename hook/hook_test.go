@@ -1,0 +1,68 @@
+package hook
+
+import (
+	"bytes"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const key = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"
+
+var line = strings.Repeat("0", 40) + " " + strings.Repeat("a", 40) + " refs/heads/work/ä b'c\n"
+
+func TestInstallLeavesOtherHooksAlone(t *testing.T) {
+	repo := t.TempDir()
+	s := Settings{Address: "http://127.0.0.1:1/x", Key: key}
+	require.NoError(t, Install(repo, "/opt/it's here/piston", s))
+	require.NoError(t, Install(repo, "/usr/bin/piston", s), "its own hook is replaced")
+	info, err := os.Stat(filepath.Join(repo, settingsFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "the file with the key")
+	require.NoError(t, os.WriteFile(filepath.Join(repo, "hooks", "post-receive"), []byte("#!/bin/sh\nmail team\n"), 0o755))
+	err = Install(repo, "/usr/bin/piston", s)
+	assert.ErrorIs(t, err, ErrOtherHook)
+	assert.ErrorContains(t, err, "hook-report")
+}
+
+func TestAPushThatCannotBeToldWaitsForTheNext(t *testing.T) {
+	repo := t.TempDir()
+	var told bytes.Buffer
+	require.NoError(t, Install(repo, "/usr/bin/piston", Settings{Address: "http://127.0.0.1:1/x", Key: key}))
+	require.NoError(t, Report(t.Context(), repo, strings.NewReader(line), &told), "a push is not refused because the service is away")
+	assert.Contains(t, told.String(), "will be built as soon as the service is back")
+	waiting, err := List(repo)
+	require.NoError(t, err)
+	require.Len(t, waiting, 1)
+
+	var ids []string
+	verify, err := standardwebhooks.NewWebhook(key)
+	require.NoError(t, err)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var body bytes.Buffer
+		_, _ = body.ReadFrom(r.Body)
+		assert.NoError(t, verify.Verify(body.Bytes(), r.Header))
+		assert.Contains(t, body.String(), "refs/heads/work/ä b'c")
+		ids = append(ids, r.Header.Get("webhook-id"))
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	defer server.Close()
+	require.NoError(t, Install(repo, "/usr/bin/piston", Settings{Address: server.URL, Key: key}))
+	require.NoError(t, Report(t.Context(), repo, strings.NewReader(line), &told))
+	require.Len(t, ids, 2)
+	assert.Equal(t, waiting[0].Delivery, ids[0], "the one that waited goes first, under its own id")
+	waiting, err = List(repo)
+	require.NoError(t, err)
+	assert.Empty(t, waiting)
+}
+
+func TestReportRefusesOtherInput(t *testing.T) {
+	assert.ErrorContains(t, Report(t.Context(), t.TempDir(), strings.NewReader("hello\n"), &bytes.Buffer{}), "no line of a post-receive hook")
+}
