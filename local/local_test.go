@@ -60,7 +60,7 @@ func TestPostgresComesBackAfterAKill(t *testing.T) {
 	answers(t, p)
 	killed := p.Pid()
 	require.NoError(t, syscall.Kill(killed, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return p.Pid() != killed && p.Pid() != 0 && accepts(p.port) }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return p.Pid() != killed && p.Pid() != 0 && p.answers(t.Context()) }, 30*time.Second, 50*time.Millisecond)
 	answers(t, p)
 	p.Stop()
 	assert.Error(t, syscall.Kill(p.Pid(), 0), "nothing is left running")

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Postgres is a PostgreSQL server of our own, kept running on a loopback port.
@@ -284,7 +286,7 @@ func (p *Postgres) start(ctx context.Context) error {
 			return ctx.Err()
 		case <-time.After(20 * time.Millisecond):
 		}
-		if accepts(p.port) {
+		if p.answers(ctx) {
 			return nil
 		}
 		if time.Now().After(deadline) {
@@ -293,12 +295,15 @@ func (p *Postgres) start(ctx context.Context) error {
 	}
 }
 
-func accepts(port int) bool {
-	c, err := net.DialTimeout("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), time.Second)
+// answers asks the server itself: a port that is open may belong to one that is still starting up.
+func (p *Postgres) answers(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	c, err := pgx.Connect(ctx, p.DSN())
 	if err != nil {
 		return false
 	}
-	c.Close()
+	_ = c.Close(ctx)
 	return true
 }
 

@@ -1,0 +1,65 @@
+// Package testdb gives tests a PostgreSQL of their own, and each test a database in it.
+package testdb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver
+
+	"gentlepiston.example/piston/local"
+)
+
+var (
+	mu     sync.Mutex
+	server *local.Postgres
+	home   string
+	count  int
+)
+
+// New makes an empty database and returns its address.
+func New(t testing.TB) string {
+	t.Helper()
+	mu.Lock()
+	defer mu.Unlock()
+	if server == nil {
+		dir, err := os.MkdirTemp("", "piston-testdb-")
+		if err != nil {
+			t.Fatal(err)
+		}
+		home = dir
+		if server, err = local.StartPostgres(context.Background(), dir, slog.New(slog.DiscardHandler)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count++
+	name := fmt.Sprintf("test%d", count)
+	db, err := sql.Open("pgx", server.DSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Replace(server.DSN(), "dbname=postgres", "dbname="+name, 1)
+}
+
+// Main runs a package's tests and stops the server after them.
+func Main(m *testing.M) {
+	code := m.Run()
+	if server != nil {
+		server.Stop()
+		if place, err := os.ReadFile(home + "/postgres.folder"); err == nil {
+			os.RemoveAll(strings.TrimSpace(string(place)))
+		}
+		os.RemoveAll(home)
+	}
+	os.Exit(code)
+}
