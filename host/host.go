@@ -44,34 +44,37 @@ type Host struct {
 }
 
 // Start starts everything; when a part cannot start, what has been started is stopped again.
-func Start(ctx context.Context, o Options) (h *Host, err error) {
+func Start(ctx context.Context, o Options) (*Host, error) {
 	// A server that mostly passes bytes on gains little from a large heap; collecting earlier keeps it small.
 	debug.SetGCPercent(gcPercent)
-	h = &Host{}
-	defer func() {
-		if err != nil {
-			h.Stop()
-		}
-	}()
+	h := &Host{}
+	if err := h.start(ctx, o); err != nil {
+		h.Stop()
+		return nil, err
+	}
+	return h, nil
+}
+
+func (h *Host) start(ctx context.Context, o Options) error {
 	home, err := filepath.Abs(o.Home)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	lock, err := local.LockFolder(home, "piston.lock")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	h.onStop(lock.Unlock)
 	// The port first: it is what fails most often, and before anything has been changed.
 	listener, err := listen(o.Listen)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	h.onStop(func() { listener.Close() })
 	h.Address = "http://" + listener.Addr().String()
 
 	if err := h.openService(ctx, home, o); err != nil {
-		return nil, err
+		return err
 	}
 	server := &http.Server{Handler: httpapi.Handler(h.Service, o.Log), ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
@@ -92,11 +95,11 @@ func Start(ctx context.Context, o Options) (h *Host, err error) {
 	if o.Slots > 0 {
 		child, err := startRunner(ctx, h.Service, h.Address, home, o)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		h.onStop(child.stop)
 	}
-	return h, nil
+	return nil
 }
 
 // gcPercent is how much the heap may grow before it is collected (runtime/debug, SetGCPercent).

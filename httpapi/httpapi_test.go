@@ -1,0 +1,79 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"testing"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/service"
+)
+
+func TestPositionsSurvive(t *testing.T) {
+	text := position(1042, map[string]int64{"core.1": 200, "android.2": 14})
+	assert.Equal(t, "1042;android.2:14;core.1:200", text)
+	sub := service.Subscription{Cursors: map[string]int64{}}
+	readPosition(text, &sub)
+	assert.EqualValues(t, 1042, sub.After)
+	assert.Equal(t, map[string]int64{"core.1": 200, "android.2": 14}, sub.Cursors)
+	for _, junk := range []string{"", ";;;", "x", "-5;a:-3;b:999999999999999999999", "1;:2:3"} {
+		sub := service.Subscription{Cursors: map[string]int64{}}
+		assert.NotPanics(t, func() { readPosition(junk, &sub) })
+		for _, n := range sub.Cursors {
+			assert.Positive(t, n)
+		}
+	}
+}
+
+func TestErrorsBecomeFittingProblems(t *testing.T) {
+	for err, want := range map[error]int{
+		service.ErrNotFound: 404, service.ErrExists: 409, service.ErrInvalid: 422, service.ErrSignIn: 401, service.ErrSignature: 401,
+		service.ErrForbidden: 403, service.ErrGone: 410, errors.New("a fault"): 500,
+	} {
+		var status huma.StatusError
+		require.ErrorAs(t, problem(fmt.Errorf("while trying: %w", err)), &status)
+		assert.Equal(t, want, status.GetStatus(), err)
+		if want == 500 {
+			assert.NotContains(t, status.Error(), "a fault", "the inside of the server is not told")
+		}
+	}
+	assert.NoError(t, problem(nil))
+}
+
+func TestTheDocumentHoldsWhatTheConsoleIsMadeFrom(t *testing.T) {
+	text, err := Document()
+	require.NoError(t, err)
+	var doc struct {
+		Components struct {
+			Schemas map[string]struct {
+				Properties map[string]any `json:"properties"`
+			} `json:"schemas"`
+		} `json:"components"`
+	}
+	require.NoError(t, json.Unmarshal(text, &doc))
+	for _, name := range []string{"RunDetail", "Change", "LogBatch", "Job", "DefinedJob", "PushEvent"} {
+		assert.Contains(t, doc.Components.Schemas, name)
+	}
+	assert.Contains(t, doc.Components.Schemas["Job"].Properties, "timing")
+	assert.Contains(t, doc.Components.Schemas["DefinedJob"].Properties, "keep")
+}
+
+func TestWhatIsOpenToStrangers(t *testing.T) {
+	for path, want := range map[string]bool{
+		"GET /api/v1/health": true, "POST /api/v1/session": true, "GET /api/v1/session": false, "POST /api/v1/projects/x/pushes": true,
+		"GET /api/v1/projects/x/pushes": false, "GET /api/v1/openapi.json": false, "GET /git/x/info/refs": false, "GET /": true, "GET /assets/x.js": true,
+		"POST /api/v1/projects": false, "GET /api/v2/anything": false,
+	} {
+		var method, p string
+		_, err := fmt.Sscanf(path, "%s %s", &method, &p)
+		require.NoError(t, err)
+		r, err := http.NewRequest(method, "http://x"+p, nil)
+		require.NoError(t, err)
+		assert.Equal(t, want, open(r), path)
+	}
+}

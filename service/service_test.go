@@ -1,0 +1,332 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/store"
+	"gentlepiston.example/piston/stream"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+func open(t *testing.T) *Service {
+	t.Helper()
+	st, err := store.Open(t.Context(), testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	sm, err := stream.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(sm.Close)
+	blobs, err := blob.OpenFolder(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { blobs.Close() })
+	s, err := Open(t.Context(), st, sm, blobs, t.TempDir(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// planned adds a run of a pipeline to a project, as planning a push does.
+func planned(t *testing.T, s *Service, file string) store.Run {
+	t.Helper()
+	ctx := t.Context()
+	if _, err := s.store.ProjectByName(ctx, "p"); err != nil {
+		require.NoError(t, s.store.AddProject(ctx, "p", "/srv/p.git", []byte("sealed")))
+	}
+	p, err := s.store.ProjectByName(ctx, "p")
+	require.NoError(t, err)
+	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(file))
+	require.Empty(t, findings)
+	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "push", Branch: "main", Commit: "c0ffee", Queued: time.Now()}
+	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { return s.addRun(ctx, q, &run, pipeline) }))
+	return run
+}
+
+const twoJobs = "env = { A = \"1\" }\n[[job.core.step]]\nname = \"test\"\nscript = \"make\"\nsecrets = [\"KEY\"]\n[[job.core.step]]\nscript = \"true\"\n[job.app]\nafter = [\"core\"]\n[[job.app.step]]\nscript = \"true\"\n"
+
+func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
+	t.Helper()
+	identity, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	w, err := s.Claim(t.Context(), api.ClaimRequest{Runner: "r", Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String()})
+	require.NoError(t, err)
+	return w, identity
+}
+
+func TestARunFromClaimToEnd(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	run := planned(t, s, twoJobs)
+	_, err := s.SetSecret(ctx, "p", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("the secret value")})
+	require.NoError(t, err)
+	_, err = s.SetSecret(ctx, "p", "ada", "OTHER", api.NewSecret{Kind: api.TextSecret, Value: []byte("another value")})
+	require.NoError(t, err)
+
+	w, identity := claim(t, s)
+	require.NotNil(t, w)
+	assert.Equal(t, "core", w.Job.Name)
+	assert.Equal(t, "1", w.Env["A"])
+	assert.Equal(t, "1", w.Env["PISTON_BUILD_NUMBER"])
+	assert.Equal(t, "refs/heads/main", w.Ref)
+	assert.NotContains(t, string(w.Secrets), "the secret value", "sealed on the way")
+	opened, err := (&vault{identity}).open(w.Secrets)
+	require.NoError(t, err)
+	assert.Contains(t, string(opened), "KEY")
+	assert.NotContains(t, string(opened), "OTHER", "only what the job's steps list")
+	none, _ := claim(t, s)
+	assert.Nil(t, none, "the second job waits for the first")
+
+	d, err := s.Run(ctx, "p", run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, state.Running, d.State)
+	assert.Equal(t, state.Queued, d.Jobs[1].State)
+
+	at := time.Now().UnixMilli()
+	require.NoError(t, s.Prepared(ctx, w.Attempt, api.Prepared{At: at}))
+	code := 2
+	require.NoError(t, s.ReportSteps(ctx, w.Attempt, []api.StepReport{{Step: 0, State: state.Running, At: at}, {Step: 0, State: state.Failed, At: at + 50, ExitCode: &code, Reason: "exit code 2",
+		Excerpt: []logline.Line{{N: 1, Text: "error: x"}}, Tests: &api.TestReport{Passed: 4, Failed: 1}}}))
+	finish := api.Finish{State: state.Failed, Reason: "step failed", At: at + 60, Lines: 1}
+	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, finish))
+	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, finish), "the same again is no error: its answer may have been lost")
+	assert.ErrorIs(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: at + 99}), ErrGone)
+	assert.ErrorIs(t, s.ReportSteps(ctx, w.Attempt, []api.StepReport{{State: state.Passed}}), ErrGone)
+	assert.ErrorIs(t, s.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "late"}})), ErrGone)
+	_, err = s.Beat(ctx, w.Attempt)
+	assert.ErrorIs(t, err, ErrGone)
+
+	d, err = s.Run(ctx, "p", run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, state.Failed, d.State)
+	assert.Equal(t, "core › test", d.FailedAt)
+	require.NotNil(t, d.Failure)
+	assert.Equal(t, "exit code 2", d.Failure.Reason)
+	assert.Equal(t, 2, *d.Failure.ExitCode)
+	assert.Equal(t, "error: x", d.Failure.Lines[0].Text)
+	assert.Equal(t, state.Skipped, d.Jobs[0].Steps[1].State)
+	assert.Equal(t, state.Skipped, d.Jobs[1].State)
+	assert.Equal(t, "core failed", d.Jobs[1].Reason)
+	assert.Equal(t, 4, d.Jobs[0].Tests.Passed)
+	assert.ErrorIs(t, s.StopRun(ctx, "p", run.Number, "ada"), ErrInvalid, "it is over")
+}
+
+func TestALostRunnerIsTriedAgainThreeTimes(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	run := planned(t, s, "[[job.main.step]]\nscript = \"true\"\n")
+	for number := 1; number <= MaxAttempts; number++ {
+		w, _ := claim(t, s)
+		require.NotNil(t, w, "attempt %d", number)
+		assert.Equal(t, number, w.Number)
+		a, err := s.store.AttemptByID(ctx, w.Attempt)
+		require.NoError(t, err)
+		require.NoError(t, s.lose(ctx, a), "with a lease that is not over nothing happens")
+		_, err = s.store.IsRunning(ctx, w.Attempt)
+		require.NoError(t, err)
+		_, err = s.store.Beat(ctx, w.Attempt, -time.Second)
+		require.NoError(t, err)
+		require.NoError(t, s.lose(ctx, a))
+	}
+	d, err := s.Run(ctx, "p", run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, state.Failed, d.State)
+	assert.Contains(t, d.Jobs[0].Reason, "was lost")
+	require.Len(t, d.Jobs[0].Attempts, MaxAttempts)
+	assert.EqualValues(t, 1, d.BuildNumber, "the number stays the run's")
+}
+
+func TestStoppingWhatWaits(t *testing.T) {
+	s := open(t)
+	run := planned(t, s, twoJobs)
+	require.NoError(t, s.StopRun(t.Context(), "p", run.Number, "ada"))
+	d, err := s.Run(t.Context(), "p", run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, state.Cancelled, d.State)
+	assert.Equal(t, "stopped by ada", d.Reason)
+	w, _ := claim(t, s)
+	assert.Nil(t, w, "nothing of it is left in the queue")
+}
+
+// A reader gets every line once, whether it comes while the log grows, after it has moved, or after the stream has
+// dropped it.
+func TestFollowingALogAcrossItsMove(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	run := planned(t, s, "[[job.main.step]]\nscript = \"true\"\n")
+	w, _ := claim(t, s)
+	send := func(from, to int64) {
+		var lines []logline.Line
+		for n := from; n <= to; n++ {
+			lines = append(lines, logline.Line{N: n, Text: fmt.Sprintf("line %d", n)})
+		}
+		require.NoError(t, s.AppendLog(ctx, w.Attempt, from, logline.Encode(lines)))
+	}
+	read := func(from int64, want int64) []logline.Line {
+		reading, stop := context.WithTimeout(ctx, 10*time.Second)
+		defer stop()
+		var got []logline.Line
+		_ = s.Follow(reading, run.ID, 0, Cursors{w.Attempt: from}, func(_ store.Attempt, lines []logline.Line) error {
+			got = append(got, lines...)
+			if got[len(got)-1].N >= want {
+				return errors.New("enough")
+			}
+			return nil
+		})
+		for i, l := range got {
+			require.Equal(t, from+1+int64(i), l.N)
+		}
+		require.Len(t, got, int(want-from))
+		return got
+	}
+	send(1, 100)
+	send(51, 100) // a batch whose answer was lost comes again
+	send(101, 150)
+	read(0, 150)
+	read(70, 150)
+	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: 1, Lines: 150}))
+	require.Eventually(t, func() bool {
+		a, err := s.store.AttemptByID(ctx, w.Attempt)
+		return err == nil && a.LogMoved != nil && a.LogLines == 150
+	}, 10*time.Second, 20*time.Millisecond)
+	a, err := s.store.AttemptByID(ctx, w.Attempt)
+	require.NoError(t, err)
+	require.NoError(t, s.stream.PurgeLog(ctx, logOf(a)))
+	read(0, 150)
+	assert.Equal(t, "line 150", read(149, 150)[0].Text)
+	var text strings.Builder
+	require.NoError(t, s.WriteLog(ctx, "p", run.Number, "main", 0, &text))
+	assert.Equal(t, 150, strings.Count(text.String(), "\n"))
+	part, err := s.Log(ctx, "p", run.Number, LogRequest{Job: "main", Tail: 2, Limit: 10})
+	require.NoError(t, err)
+	assert.True(t, part.Complete)
+	assert.Equal(t, "line 149", part.Lines[0].Text)
+	assert.ErrorIs(t, s.AppendLog(ctx, w.Attempt, 0, []byte("no line")), ErrInvalid)
+}
+
+func TestSigningIn(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	password, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	assert.Len(t, password, 20)
+	again, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, again, "made once")
+	for _, c := range []api.Credentials{{Name: "admin", Password: "wrong"}, {Name: "nobody", Password: password}, {Name: "admin", Password: ""}} {
+		_, err := s.SignIn(ctx, c)
+		assert.ErrorIs(t, err, ErrSignIn)
+	}
+	session, err := s.SignIn(ctx, api.Credentials{Name: "admin", Password: password})
+	require.NoError(t, err)
+	found, err := s.BySession(ctx, session)
+	require.NoError(t, err)
+	assert.Equal(t, Who{"admin", api.PersonToken}, found)
+	require.NoError(t, s.SignOut(ctx, session))
+	_, err = s.BySession(ctx, session)
+	assert.ErrorIs(t, err, ErrNotFound)
+
+	token, err := s.IssueToken(ctx, "admin", api.NewToken{Name: "t", Kind: api.RunnerToken})
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(token.Secret, tokenPrefix))
+	found, err = s.ByToken(ctx, token.Secret)
+	require.NoError(t, err)
+	assert.Equal(t, api.RunnerToken, found.Kind)
+	require.NoError(t, s.RevokeToken(ctx, token.ID))
+	_, err = s.ByToken(ctx, token.Secret)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestPasswordHashes(t *testing.T) {
+	a, b := hashPassword("same"), hashPassword("same")
+	assert.NotEqual(t, a, b, "salted")
+	assert.True(t, strings.HasPrefix(a, "$argon2id$v=19$m=19456,t=2,p=1$"), a)
+	assert.True(t, passwordFits("same", a))
+	assert.False(t, passwordFits("other", a))
+	for _, damaged := range []string{"", "$argon2id$", strings.Replace(a, "v=19", "v=1", 1), a[:len(a)-8] + "!!!!!!!!"} {
+		assert.False(t, passwordFits("same", damaged), damaged)
+	}
+}
+
+func TestTheVaultGuardsItsKey(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "secrets.key")
+	v, err := openVault(path)
+	require.NoError(t, err)
+	sealed, err := v.seal([]byte("plain"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(sealed), "plain")
+	again, err := openVault(path)
+	require.NoError(t, err)
+	plain, err := again.open(sealed)
+	require.NoError(t, err)
+	assert.Equal(t, "plain", string(plain))
+
+	other, err := openVault(filepath.Join(t.TempDir(), "secrets.key"))
+	require.NoError(t, err)
+	_, err = other.open(sealed)
+	assert.ErrorContains(t, err, "is secrets.key the one it was set under?")
+	require.NoError(t, os.Chmod(path, 0o644))
+	_, err = openVault(path)
+	assert.ErrorContains(t, err, "can be read by others")
+	require.NoError(t, os.WriteFile(path, []byte("junk"), 0o600))
+	require.NoError(t, os.Chmod(path, 0o600))
+	_, err = openVault(path)
+	assert.ErrorContains(t, err, "no age identity")
+}
+
+func TestSecretsThatAreRefused(t *testing.T) {
+	text := func(v string) api.NewSecret { return api.NewSecret{Kind: api.TextSecret, Value: []byte(v)} }
+	assert.NoError(t, checkSecret("KEY", text("long enough")))
+	assert.NoError(t, checkSecret("KEY", api.NewSecret{Kind: api.FileSecret, Value: []byte("any \x00 bytes \xff")}))
+	for name, c := range map[string]struct {
+		name string
+		in   api.NewSecret
+	}{
+		"a name with =": {"A=B", text("long enough")}, "a name of the service's": {"PISTON_RUN", text("long enough")},
+		"a digit first": {"1A", text("long enough")}, "too short to hide": {"KEY", text("abc")}, "blanks only": {"KEY", text("        ")},
+		"NUL in a variable": {"KEY", text("ab\x00cdef")}, "no UTF-8": {"KEY", text("ab\xffcdef")},
+		"too large": {"KEY", api.NewSecret{Kind: api.FileSecret, Value: make([]byte, MaxSecret+1)}},
+	} {
+		assert.ErrorIs(t, checkSecret(c.name, c.in), ErrInvalid, name)
+	}
+}
+
+func TestRemotesThatAreRefused(t *testing.T) {
+	for _, ok := range []string{"/srv/git/a.git", "https://host.example/a.git", "http://127.0.0.1:80/a"} {
+		assert.NoError(t, checkRemote(ok), ok)
+	}
+	for _, bad := range []string{"", "relative", "/srv/../etc", "/srv/a/", "ssh://x/y", "ext::sh -c id", "file:///etc", "--upload-pack=x", "https://", "https://u:p@h/x", "https://token@h/x"} {
+		assert.ErrorIs(t, checkRemote(bad), ErrInvalid, bad)
+	}
+}
+
+func TestPushesThatAreRefused(t *testing.T) {
+	id := strings.Repeat("a", 40)
+	update := func(ref, before, after string) string {
+		return fmt.Sprintf(`{"type":"push","data":{"updates":[{"ref":%q,"before":%q,"after":%q}]}}`, ref, before, after)
+	}
+	_, err := readPush([]byte(update("refs/heads/main", id, id)))
+	require.NoError(t, err)
+	for _, bad := range []string{"", "[]", "{}", `{"type":"other"}`, `{"type":"push","data":{"updates":[]}}`, update("main", id, id),
+		update("refs/heads/main", "short", id), update("refs/heads/main", id, strings.Repeat("Z", 40)), update("refs/"+strings.Repeat("x", 2000), id, id)} {
+		_, err := readPush([]byte(bad))
+		assert.ErrorIs(t, err, ErrInvalid, "%.60s", bad)
+	}
+}
