@@ -19,6 +19,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/source"
 )
 
@@ -40,7 +41,7 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(home)
+	defer local.RemoveFolder(home)
 	b := &bench{home: home}
 	fmt.Printf("%s, %d processors; the demo is being played first\n", runtime.Version(), runtime.NumCPU())
 	if err := b.start(); err != nil {
@@ -97,9 +98,6 @@ func (b *bench) start() error {
 func (b *bench) stop() {
 	_ = b.cmd.Process.Signal(syscall.SIGINT)
 	_ = b.cmd.Wait()
-	if place, err := os.ReadFile(filepath.Join(b.home, "postgres.folder")); err == nil {
-		os.RemoveAll(strings.TrimSpace(string(place)))
-	}
 }
 
 func (b *bench) git(ctx context.Context, args ...string) error {

@@ -16,6 +16,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/host"
+	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/service"
 )
 
@@ -25,7 +26,7 @@ func demoCommand() *cli.Command {
 		Usage: "run a service of its own and play a working day of Tidewick, a made-up app",
 		Description: "Starts everything on loopback, makes a repository, pushes to it and shows what comes of it; then it goes on\n" +
 			"serving, so that you can look around. Started again it continues with the same data. With --once it ends\n" +
-			"after the story and fails unless every run ended as the story says.\n\n" +
+			"after the story, in a new folder unless --home names one, and fails unless every run ended as the story says.\n\n" +
 			example("piston demo", "piston demo --once --home /tmp/tidewick"),
 		Flags: append(hostFlags(filepath.Join(filepath.Dir(host.DefaultHome()), "piston-demo"), "127.0.0.1:7460"),
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"}, jsonFlag),
@@ -42,6 +43,12 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	home, err := filepath.Abs(o.Home)
 	if err != nil {
 		return err
+	}
+	if c.Bool("once") && !c.IsSet("home") {
+		if home, err = os.MkdirTemp("", "piston-demo-"); err != nil {
+			return err
+		}
+		defer local.RemoveFolder(home)
 	}
 	o.Home = home
 	tell("starting the service in %s", home)
@@ -65,11 +72,14 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	}
 	defer stop()
 	var outcomes []demo.Outcome
-	if !played {
+	switch {
+	case !played:
 		if outcomes, err = story.Play(ctx, depot); err != nil {
 			return coded{exitFailed, err}
 		}
-	} else {
+	case c.Bool("once"):
+		return usage("the story has been played in %s already; give --once a new folder, or none", home)
+	default:
 		tell("the story has been played in this folder already")
 	}
 	if err := printOutcomes(c, outcomes); err != nil {

@@ -22,6 +22,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/source"
 )
 
@@ -74,11 +75,8 @@ func folder(t testing.TB) string {
 	dir, err := os.MkdirTemp("", "piston-e2e-")
 	require.NoError(t, err)
 	t.Cleanup(func() {
-		if place, err := os.ReadFile(filepath.Join(dir, "postgres.folder")); err == nil {
-			os.RemoveAll(strings.TrimSpace(string(place)))
-		}
 		exec.Command("chmod", "-R", "u+rwX", dir).Run()
-		os.RemoveAll(dir)
+		local.RemoveFolder(dir)
 	})
 	return dir
 }
@@ -285,10 +283,7 @@ func TestMain(m *testing.M) {
 	if shared.s != nil {
 		shared.s.cmd.Process.Signal(syscall.SIGINT)
 		shared.s.cmd.Wait()
-		if place, err := os.ReadFile(filepath.Join(shared.s.home, "postgres.folder")); err == nil {
-			os.RemoveAll(strings.TrimSpace(string(place)))
-		}
-		os.RemoveAll(shared.s.home)
+		local.RemoveFolder(shared.s.home)
 	}
 	os.Exit(code)
 }

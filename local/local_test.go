@@ -46,11 +46,7 @@ func answers(t *testing.T, p *Postgres) {
 func folder(t *testing.T) string {
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(dir, 0o700))
-	t.Cleanup(func() {
-		if place, err := os.ReadFile(filepath.Join(dir, "postgres.folder")); err == nil {
-			os.RemoveAll(string(place[:len(place)-1]))
-		}
-	})
+	t.Cleanup(func() { RemoveFolder(dir) })
 	return dir
 }
 

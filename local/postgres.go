@@ -135,8 +135,7 @@ func (p *Postgres) becomeAccount(home string) error {
 		if err := os.MkdirAll(base, 0o755); err != nil {
 			return err
 		}
-		note := p.dir + "\n"
-		if err := os.WriteFile(filepath.Join(home, "postgres.folder"), []byte(note), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(home, elsewhere), []byte(p.dir+"\n"), 0o600); err != nil {
 			return err
 		}
 	}
@@ -144,6 +143,19 @@ func (p *Postgres) becomeAccount(home string) error {
 		return err
 	}
 	return os.Chown(p.dir, uid, gid)
+}
+
+// elsewhere is the file of a data folder that names the cluster's folder when that is not below it.
+const elsewhere = "postgres.folder"
+
+// RemoveFolder removes a data folder that nothing uses any more, with the cluster that may lie elsewhere.
+func RemoveFolder(home string) error {
+	if place, err := os.ReadFile(filepath.Join(home, elsewhere)); err == nil {
+		if err := os.RemoveAll(strings.TrimSpace(string(place))); err != nil {
+			return err
+		}
+	}
+	return os.RemoveAll(home)
 }
 
 // reachable asks the system whether the account may go into a folder.

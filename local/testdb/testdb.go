@@ -56,10 +56,9 @@ func Main(m *testing.M) {
 	code := m.Run()
 	if server != nil {
 		server.Stop()
-		if place, err := os.ReadFile(home + "/postgres.folder"); err == nil {
-			os.RemoveAll(strings.TrimSpace(string(place)))
+		if err := local.RemoveFolder(home); err != nil {
+			fmt.Fprintln(os.Stderr, err)
 		}
-		os.RemoveAll(home)
 	}
 	os.Exit(code)
 }
