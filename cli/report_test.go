@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/testreport"
+	"gentlepiston.example/piston/core/timing"
+)
+
+func TestTheReportOfAFailedRun(t *testing.T) {
+	base := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
+	at := func(ms int) *time.Time { v := base.Add(time.Duration(ms) * time.Millisecond); return &v }
+	two := 2
+	d := api.RunDetail{Run: api.Run{Project: "p", Number: 3, Pipeline: "trunk", Branch: "work/x", Commit: "0123456789", Subject: "Do \x1b[31mit", Author: "Ada",
+		State: state.Failed, Queued: base, Finished: at(4000), BuildNumber: 9, VersionName: "1.2"}, Now: *at(9000),
+		Failure: &api.Failure{Job: "core", Step: "test", Reason: "exit code 2", ExitCode: &two, Lines: []logline.Line{{N: 18, Text: "\x1b[31mFAIL\x1b[0m neaps"}},
+			Tests: []api.FailedCase{{Case: testreport.Case{Suite: "tide", Name: "neaps", Message: "got 1"}}}},
+		Jobs: []api.Job{
+			{Name: "core", State: state.Failed, Attempt: 2, Claimed: at(100), Timing: timing.Report{Queue: 100, Prepare: 900, Slowest: "test"},
+				Steps:  []api.Step{{Name: "fetch", State: state.Passed, Started: at(1000), Finished: at(1500)}, {Name: "test", State: state.Failed, Started: at(1500), Finished: at(4000)}},
+				Caches: []api.CacheUse{{Name: "depot", Hit: true, Size: 1500, TookMs: 40}}, Tests: &api.TestSummary{Passed: 4, Failed: 1}},
+			{Name: "app", State: state.Skipped, Reason: "core failed"}},
+		Artifacts: []api.Artifact{{Job: "core", Path: "out/a.apk", Size: 10_600, SHA256: "abc"}}}
+	var b bytes.Buffer
+	newScreen(&b).run(d)
+	got := b.String()
+	assert.NotContains(t, got, "\x1b", "no colours where no terminal is")
+	for _, want := range []string{"✗ failed  run 3, trunk of work/x 0123456", "build 1.2 (9)", "core › test: exit code 2", "✗ tide › neaps: got 1", "    18 FAIL neaps",
+		"attempt 2", "queue 100 ms, preparation 900 ms", "2.5 s", "slowest failed", "cache depot: hit, 1.5 kB in 40 ms", "tests: 4 passed, 1 failed", "− skipped  app  core failed",
+		"out/a.apk  10.6 kB  abc", "total 4.0 s"} {
+		assert.Contains(t, got, want)
+	}
+	assert.Less(t, strings.Index(got, "exit code 2"), strings.Index(got, "fetch"), "the failure comes first")
+
+	b.Reset()
+	newScreen(&b).run(api.RunDetail{Run: api.Run{Number: 4, State: state.Failed, Queued: base},
+		Findings: []definition.Finding{{Code: "unknown-key", Severity: definition.Error, File: "piston/a.toml", Line: 3, Col: 2, Message: "unknown key", Excerpt: " x = 1", Fix: "Did you mean \"y\"?"}}})
+	assert.Contains(t, b.String(), "piston/a.toml:3:2: error: unknown key [unknown-key]\n    3 |  x = 1\n         ^\n        Did you mean \"y\"?")
+}
+
+func TestTablesLineUpWhateverTheColours(t *testing.T) {
+	var b bytes.Buffer
+	s := &screen{w: &b, colour: true}
+	s.table([]string{"A", "B"}, [][]string{{s.in(red, "long cell"), "x"}, {"ä", "y"}})
+	lines := strings.Split(b.String(), "\n")
+	assert.Equal(t, visible(strings.Split(lines[1], "x")[0]), visible(strings.Split(lines[2], "y")[0]))
+}
+
+func TestSpansForPeople(t *testing.T) {
+	for ms, want := range map[int64]string{0: "0 ms", 999: "999 ms", 1500: "1.5 s", 59_000: "59 s", 61_000: "1 min 01 s", 3_660_000: "1 h 01 min"} {
+		assert.Equal(t, want, span(ms))
+	}
+}
+
+func TestCheckReadsAFolder(t *testing.T) {
+	dir := t.TempDir()
+	_, _, err := checkFolder(dir)
+	assert.ErrorContains(t, err, "are you at the top of the repository?")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "piston"), 0o755))
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "piston", name), []byte(text), 0o644))
+	}
+	write("good.toml", "[[job.a.step]]\nscript = \"true\"\n")
+	write("app.toml", "[android]\nid = \"x\"\n")
+	files, found, err := checkFolder(dir)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"piston/good.toml"}, files, "app.toml is no pipeline")
+	assert.Empty(t, found)
+	write("bad.toml", "[[job.a.step]]\nscripts = \"true\"\n")
+	write("huge.toml", strings.Repeat("#", definition.MaxFileSize+1))
+	_, found, err = checkFolder(dir)
+	require.NoError(t, err)
+	assert.True(t, definition.HasErrors(found))
+	assert.Len(t, found, 3)
+}
+
+func TestSettingsAreTheirOwnersAlone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "new", "client.json")
+	t.Setenv("PISTON_CONFIG", path)
+	empty, err := loadSettings()
+	require.NoError(t, err)
+	assert.Zero(t, empty)
+	require.NoError(t, saveSettings(path, settings{Server: "http://x", Token: "t"}))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	got, err := loadSettings()
+	require.NoError(t, err)
+	assert.Equal(t, settings{"http://x", "t"}, got)
+	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
+	_, err = loadSettings()
+	assert.ErrorContains(t, err, "sign in again")
+}
