@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// call runs a command line against a service that answers every request with the same.
+func call(t *testing.T, status int, answer any, args ...string) (string, error) {
+	t.Helper()
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(status)
+		_ = json.NewEncoder(w).Encode(answer)
+	}))
+	t.Cleanup(s.Close)
+	t.Setenv("PISTON_CONFIG", filepath.Join(t.TempDir(), "client.json"))
+	t.Setenv("PISTON_SERVER", s.URL)
+	t.Setenv("PISTON_TOKEN", "t")
+	app := App()
+	var out bytes.Buffer
+	app.Writer, app.ErrWriter = &out, &out
+	err := app.Run(t.Context(), append([]string{"piston"}, args...))
+	return out.String(), err
+}
+
+func codeOf(err error) int {
+	var c coded
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &c):
+		return c.code
+	case isUsage(err):
+		return exitUsage
+	}
+	return exitRefuse
+}
+
+func TestExitCodes(t *testing.T) {
+	for _, c := range []struct {
+		status int
+		args   []string
+		want   int
+	}{
+		{200, []string{"projects"}, 0},
+		{404, []string{"show", "gone", "1"}, exitRefuse},
+		{500, []string{"projects"}, exitRefuse},
+		{200, []string{"show"}, exitUsage},
+		{200, []string{"show", "p", "1", "2"}, exitUsage},
+		{200, []string{"show", "p", "minus one"}, exitUsage},
+		{200, []string{"stop", "p", "0"}, exitUsage},
+		{200, []string{"projects", "--nonsense"}, exitUsage},
+		{200, []string{"token", "revoke", "x"}, exitUsage},
+		{200, []string{"secret", "set", "p", "NAME", "value"}, exitUsage},
+		{200, []string{"check", "/nowhere"}, exitFailed},
+	} {
+		_, err := call(t, c.status, []string{}, c.args...)
+		assert.Equal(t, c.want, codeOf(err), "%v: %v", c.args, err)
+	}
+}
+
+func TestEmptyListsSayWhatToDo(t *testing.T) {
+	out, err := call(t, 200, []string{}, "projects")
+	require.NoError(t, err)
+	assert.Contains(t, out, "piston project add")
+	out, err = call(t, 200, []string{}, "secret", "list", "p")
+	require.NoError(t, err)
+	assert.Contains(t, out, "piston secret set p NAME")
+	out, err = call(t, 200, []string{}, "projects", "--json")
+	require.NoError(t, err)
+	assert.Equal(t, "[]\n", out)
+}
