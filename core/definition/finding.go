@@ -83,14 +83,14 @@ type source struct {
 	text []byte
 }
 
-// at makes a finding at a place; col counts bytes from 1 and is turned into characters.
-func (s source) at(p position, code, message, fix string) Finding {
-	f := Finding{Code: code, Severity: Error, File: s.file, Line: p.line, Col: p.col, Message: message, Fix: fix}
-	f.Excerpt, f.Col = excerpt(s.line(p.line), p.col)
+// finding makes one at this place; the column in bytes is turned into characters.
+func (p position) finding(code, message, fix string) Finding {
+	f := Finding{Code: code, Severity: Error, File: p.src.file, Line: p.line, Col: p.col, Message: message, Fix: fix}
+	f.Excerpt, f.Col = excerpt(p.src.line(p.line), p.col)
 	return f
 }
 
-func (s source) line(n int) string {
+func (s *source) line(n int) string {
 	if n < 1 {
 		return ""
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"reflect"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -22,45 +23,82 @@ func IsPipelineFile(name string) bool {
 	return path.Dir(name) == Folder && path.Ext(name) == ".toml" && path.Base(name) != AppFile
 }
 
-// Parse reads one pipeline file. file is its path in the repository; the pipeline is named after it.
-// The pipeline is nil when any finding is an error.
-func Parse(file string, text []byte) (*Pipeline, []Finding) {
-	src := source{file: file, text: text}
-	if found := readable(src); found != nil {
-		return nil, found
-	}
+// Files reads a file of the repository that a pipeline refers to; nil text and no error when it is not there.
+type Files func(name string) ([]byte, error)
+
+// Parse reads one pipeline file. file is its path in the repository; the pipeline is named after it. parts reads the
+// files of parts; it may be nil when there are none.
+// The pipeline is nil when any finding is an error. Findings are in the order of their places.
+func Parse(file string, text []byte, parts Files) (*Pipeline, []Finding) {
 	p := new(Pipeline)
-	if err := toml.Unmarshal(text, p); err != nil {
-		// Unknown keys explain many type errors (a misspelt table), so they come along when the text parses at all.
-		found := []Finding{decodeFinding(src, err)}
-		if ix, ixErr := buildIndex(text); ixErr == nil {
-			found = append(found, unknownKeys(src, ix)...)
-		}
+	ix, found := decode(&source{file: file, text: text}, p)
+	if ix == nil {
 		return nil, found
 	}
-	ix, err := buildIndex(text)
-	if err != nil {
-		return nil, []Finding{decodeFinding(src, err)}
+	p.Name, p.ix = strings.TrimSuffix(path.Base(file), ".toml"), ix
+	p.complete()
+	if partly := p.putPartsIn(parts); HasErrors(partly) {
+		found = append(found, partly...)
+		sortFindings(found)
+		return nil, found
 	}
-	found := unknownKeys(src, ix)
-	p.Name = strings.TrimSuffix(path.Base(file), ".toml")
-	p.complete(ix)
-	found = append(found, validate(src, ix, p)...)
-	sort.SliceStable(found, func(i, j int) bool { return found[i].Line < found[j].Line })
+	v := &validator{ix: p.ix}
+	v.pipeline(p)
+	if !HasErrors(v.found) {
+		p.layOutVariants(v)
+		v.graph(p)
+	}
+	found = append(found, v.found...)
+	sortFindings(found)
 	if HasErrors(found) {
 		return nil, found
 	}
 	return p, found
 }
 
-func readable(src source) []Finding {
+// sortFindings orders by place.
+func sortFindings(found []Finding) {
+	sort.SliceStable(found, func(i, j int) bool {
+		a, b := found[i], found[j]
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		return a.Line < b.Line
+	})
+}
+
+// decode reads a file into a value and notes where everything is. The index is nil when that fails.
+func decode(src *source, into any) (*index, []Finding) {
+	if found := readable(src); found != nil {
+		return nil, found
+	}
+	err := toml.Unmarshal(src.text, into)
+	ix, indexErr := buildIndex(src)
+	if err == nil {
+		err = indexErr
+	}
+	var found []Finding
+	if err != nil {
+		found = append(found, decodeFinding(src, err))
+	}
+	// Unknown keys explain many type errors (a misspelt table), so they come along when the text parses at all.
+	if indexErr == nil {
+		found = append(found, unknownKeys(ix, reflect.TypeOf(into))...)
+	}
+	if err != nil {
+		return nil, found
+	}
+	return ix, found
+}
+
+func readable(src *source) []Finding {
 	whole := func(code, message, fix string) []Finding {
 		return []Finding{{Code: code, Severity: Error, File: src.file, Message: message, Fix: fix}}
 	}
 	if len(src.text) > MaxFileSize {
 		return whole("file-too-large",
 			fmt.Sprintf("the file has %d bytes; a pipeline file may have %d", len(src.text), MaxFileSize),
-			"Is this a pipeline file? Only pipelines and app.toml belong in piston/; move other files elsewhere.")
+			"Is this a pipeline file? Only pipelines, their parts and app.toml belong in piston/; move other files elsewhere.")
 	}
 	if !utf8.Valid(src.text) {
 		line, col := 1, 1
@@ -81,11 +119,11 @@ func readable(src source) []Finding {
 	return nil
 }
 
-func decodeFinding(src source, err error) Finding {
+func decodeFinding(src *source, err error) Finding {
 	var decode *toml.DecodeError
 	if errors.As(err, &decode) {
 		line, col := decode.Position()
-		return src.at(position{line, col}, "bad-toml", strings.TrimPrefix(decode.Error(), "toml: "),
+		return position{src, line, col}.finding("bad-toml", strings.TrimPrefix(decode.Error(), "toml: "),
 			"See the reference of the pipeline file, docs/reference/pipeline.md.")
 	}
 	return Finding{Code: "bad-toml", Severity: Error, File: src.file, Message: strings.TrimPrefix(err.Error(), "toml: "),
@@ -93,12 +131,16 @@ func decodeFinding(src source, err error) Finding {
 }
 
 // complete fills in what the file may leave out and the names that are keys in it.
-func (p *Pipeline) complete(ix *index) {
+func (p *Pipeline) complete() {
+	for name, input := range p.Input {
+		input.Name = name
+	}
 	for name, job := range p.Job {
 		if job == nil {
-			continue
+			job = new(Job)
+			p.Job[name] = job
 		}
-		job.Name = name
+		job.Name, job.written = name, name
 		if len(job.Machine) == 0 {
 			job.Machine = []string{DefaultMachine}
 		}
@@ -108,18 +150,23 @@ func (p *Pipeline) complete(ix *index) {
 		if job.Limit == "" {
 			job.Limit = DefaultLimit
 		}
-		for cacheName, c := range job.Cache {
-			c.Name = cacheName
-		}
-		for keepName, k := range job.Keep {
-			k.Name = keepName
-		}
+		job.nameItems()
 		for i, s := range job.Step {
-			s.Line = ix.place("job", name, "step", fmt.Sprint(i)).line
-			if s.Name == "" {
-				s.Name = firstLine(s.Script)
-			}
+			s.Line = p.ix.place("job", name, "step", fmt.Sprint(i)).line
 		}
+	}
+}
+
+// nameItems gives what stands in tables by name its name.
+func (j *Job) nameItems() {
+	for name, c := range j.Cache {
+		c.Name = name
+	}
+	for name, h := range j.Hand {
+		h.Name = name
+	}
+	for name, k := range j.Keep {
+		k.Name = name
 	}
 }
 
@@ -133,13 +180,9 @@ func firstLine(script string) string {
 
 // JobNames returns the names of the jobs, each after the jobs it waits for, otherwise in alphabetical order.
 func (p *Pipeline) JobNames() []string {
-	names := make([]string, 0, len(p.Job))
-	for name := range p.Job {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	var order []string
-	placed := map[string]bool{}
+	names := sortedKeys(p.Job)
+	order := make([]string, 0, len(names))
+	placed := make(map[string]bool, len(names))
 	for len(order) < len(names) {
 		before := len(order)
 		for _, name := range names {

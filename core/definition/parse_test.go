@@ -44,7 +44,7 @@ files = ["out/*.apk"]
 `
 
 func TestParseReadsAPipeline(t *testing.T) {
-	p, found := Parse("piston/trunk.toml", []byte(trunk))
+	p, found := Parse("piston/trunk.toml", []byte(trunk), nil)
 	require.Empty(t, found)
 	assert.Equal(t, "trunk", p.Name)
 	assert.Equal(t, []string{"core", "android"}, p.JobNames())
@@ -80,7 +80,7 @@ func TestFindingsPointAtTheirPlace(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			p, found := Parse("piston/p.toml", []byte(c.text))
+			p, found := Parse("piston/p.toml", []byte(c.text), nil)
 			assert.Nil(t, p)
 			var match *Finding
 			for i := range found {
@@ -98,7 +98,7 @@ func TestFindingsPointAtTheirPlace(t *testing.T) {
 }
 
 func TestCaretStandsUnderItsCharacter(t *testing.T) {
-	_, found := Parse("piston/p.toml", []byte("[[job.a.step]]\nscript=\"x\"\n\tenv = { \"ÄÖ\" = \"ü\", \"B C\" = \"1\" }\n"))
+	_, found := Parse("piston/p.toml", []byte("[[job.a.step]]\nscript=\"x\"\n\tenv = { \"ÄÖ\" = \"ü\", \"B C\" = \"1\" }\n"), nil)
 	require.NotEmpty(t, found)
 	for _, f := range found {
 		lines := strings.Split(f.String(), "\n")
@@ -109,12 +109,12 @@ func TestCaretStandsUnderItsCharacter(t *testing.T) {
 }
 
 func TestUnreadableFiles(t *testing.T) {
-	_, found := Parse("piston/p.toml", make([]byte, 50<<20))
+	_, found := Parse("piston/p.toml", make([]byte, 50<<20), nil)
 	require.Len(t, found, 1)
 	assert.Equal(t, "file-too-large", found[0].Code)
 	assert.NotEmpty(t, found[0].Fix)
 
-	_, found = Parse("piston/p.toml", []byte("about = \"ok\"\nname = \"caf\xe9\"\n"))
+	_, found = Parse("piston/p.toml", []byte("about = \"ok\"\nname = \"caf\xe9\"\n"), nil)
 	require.Len(t, found, 1)
 	assert.Equal(t, "not-utf8", found[0].Code)
 	assert.Equal(t, 2, found[0].Line)
@@ -124,7 +124,7 @@ func TestUnreadableFiles(t *testing.T) {
 func TestLongLinesAreCutAroundThePlace(t *testing.T) {
 	line := "[job.a.env]\n" + `X = "` + strings.Repeat("é", 5000) + "\"\n[[job.a.step]]\nscript=\"x\"\n" +
 		"[job.a.keep.k]\nfiles = [\"" + strings.Repeat("y", 4000) + "\", \"/abs\"]\n"
-	_, found := Parse("piston/p.toml", []byte(line))
+	_, found := Parse("piston/p.toml", []byte(line), nil)
 	require.Len(t, found, 1)
 	assert.LessOrEqual(t, len([]rune(found[0].Excerpt)), excerptWidth)
 	assert.Equal(t, `"/abs"]`, string([]rune(found[0].Excerpt)[found[0].Col-1:]))
@@ -147,7 +147,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
-		p, found := Parse("piston/fuzz.toml", text)
+		p, found := Parse("piston/fuzz.toml", text, nil)
 		if (p == nil) == !HasErrors(found) {
 			t.Fatalf("pipeline %v with findings %v", p != nil, found)
 		}

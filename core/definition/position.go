@@ -8,7 +8,10 @@ import (
 )
 
 // position is a place in a file: line and column from 1, the column in bytes.
-type position struct{ line, col int }
+type position struct {
+	src       *source
+	line, col int
+}
 
 // key is the path of a value in a file, its parts joined by an unlikely separator so that dots in quoted keys
 // cannot be taken for levels. Elements of arrays of tables are numbered from 0.
@@ -20,7 +23,9 @@ func (k key) parts() []string { return strings.Split(string(k), "\x1f") }
 
 // index holds where each key of a document is written, and the order in which keys first appear.
 type index struct {
+	src    *source
 	places map[key]position
+	values map[key]position // where the value begins that stands behind a key
 	order  []key
 }
 
@@ -31,21 +36,64 @@ func (ix *index) place(parts ...string) position {
 			return p
 		}
 	}
-	return position{line: 1, col: 1}
+	return position{ix.src, 1, 1}
+}
+
+// within returns a place inside the text of a key's value, offset characters after its beginning; the key's own place
+// when the value is not a text on one line.
+func (ix *index) within(offset int, parts ...string) position {
+	p, ok := ix.values[keyOf(parts...)]
+	if !ok {
+		return ix.place(parts...)
+	}
+	line := p.src.line(p.line)
+	if p.col > len(line) || strings.HasPrefix(line[p.col-1:], `'''`) || strings.HasPrefix(line[p.col-1:], `"""`) {
+		return ix.place(parts...)
+	}
+	for i := range line[p.col-1:] {
+		if offset < 0 {
+			break
+		}
+		p.col, offset = ix.values[keyOf(parts...)].col+i, offset-1
+	}
+	return p
+}
+
+// graft copies every place below a prefix of another index, to another prefix of this one.
+func (ix *index) graft(from *index, prefix, to []string) {
+	old, under := keyOf(prefix...), keyOf(prefix...)+"\x1f"
+	for _, k := range from.order {
+		if k != old && !strings.HasPrefix(string(k), string(under)) {
+			continue
+		}
+		moved := key(string(keyOf(to...)) + strings.TrimPrefix(string(k), string(old)))
+		ix.set(moved, from.places[k])
+		if v, ok := from.values[k]; ok {
+			ix.values[moved] = v
+		}
+	}
+}
+
+// set records a place, unless the key has one.
+func (ix *index) set(k key, at position) {
+	if _, seen := ix.places[k]; !seen {
+		ix.places[k] = at
+		ix.order = append(ix.order, k)
+	}
 }
 
 // buildIndex walks the syntax tree of a document that is known to parse.
-func buildIndex(text []byte) (*index, error) {
-	ix := &index{places: map[key]position{}}
+func buildIndex(src *source) (*index, error) {
+	ix := &index{src: src, places: map[key]position{}, values: map[key]position{}}
 	arrays := map[key]int{}
 	var p unstable.Parser
-	p.Reset(text)
+	p.Reset(src.text)
 	var table []string
 	for p.NextExpression() {
 		node := p.Expression()
 		switch node.Kind {
 		case unstable.Table, unstable.ArrayTable:
-			parts, places := keyParts(&p, node)
+			parts, places := ix.keyParts(&p, node)
 			table = resolve(parts, arrays, node.Kind == unstable.ArrayTable)
 			ix.addLevels(table, parts, places)
 		case unstable.KeyValue:
@@ -71,23 +119,17 @@ func resolve(parts []string, arrays map[key]int, appendLast bool) []string {
 	return out
 }
 
-func keyParts(p *unstable.Parser, node *unstable.Node) (parts []string, places []position) {
+func (ix *index) keyParts(p *unstable.Parser, node *unstable.Node) (parts []string, places []position) {
 	for it := node.Key(); it.Next(); {
 		k := it.Node()
 		parts = append(parts, string(k.Data))
 		start := p.Shape(k.Raw).Start
-		places = append(places, position{start.Line, start.Column})
+		places = append(places, position{ix.src, start.Line, start.Column})
 	}
 	return parts, places
 }
 
-func (ix *index) add(parts []string, at position) {
-	k := keyOf(parts...)
-	if _, seen := ix.places[k]; !seen {
-		ix.places[k] = at
-		ix.order = append(ix.order, k)
-	}
-}
+func (ix *index) add(parts []string, at position) { ix.set(keyOf(parts...), at) }
 
 // addLevels records every level of a table header; numbered levels share the place of their array's name.
 func (ix *index) addLevels(resolved, written []string, places []position) {
@@ -110,7 +152,7 @@ func numbersArray(resolved []string, i, w int, written []string) bool {
 }
 
 func (ix *index) addKeyValue(p *unstable.Parser, node *unstable.Node, table []string) {
-	parts, places := keyParts(p, node)
+	parts, places := ix.keyParts(p, node)
 	full := append([]string(nil), table...)
 	for i, part := range parts {
 		full = append(full, part)
@@ -120,6 +162,10 @@ func (ix *index) addKeyValue(p *unstable.Parser, node *unstable.Node, table []st
 }
 
 func (ix *index) addValue(p *unstable.Parser, value *unstable.Node, at []string, place position) {
+	if value.Raw.Length > 0 {
+		start := p.Shape(value.Raw).Start
+		ix.values[keyOf(at...)] = position{ix.src, start.Line, start.Column}
+	}
 	switch value.Kind {
 	case unstable.InlineTable:
 		for it := value.Children(); it.Next(); {
@@ -137,7 +183,7 @@ func (ix *index) addValue(p *unstable.Parser, value *unstable.Node, at []string,
 			where := place
 			if child.Raw.Length > 0 {
 				start := p.Shape(child.Raw).Start
-				where = position{start.Line, start.Column}
+				where = position{ix.src, start.Line, start.Column}
 			}
 			element := append(append([]string(nil), at...), strconv.Itoa(n))
 			ix.add(element, where)

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/invopop/jsonschema"
+
+	"gentlepiston.example/piston/core/condition"
 )
 
 // section is one table of the format: where it stands in a file, and the Go type it is read into.
@@ -20,12 +22,20 @@ type section struct {
 var sections = []section{
 	{"top of the file", "One file of `piston/` is one pipeline, named after the file. `piston/app.toml` is not a pipeline.", reflect.TypeFor[Pipeline]()},
 	{"[version]", "", reflect.TypeFor[Version]()},
-	{"[trigger.push]", "", reflect.TypeFor[Push]()},
+	{"[trigger.push]", "A commit whose message has the trailer `Piston-Run: no` starts nothing.", reflect.TypeFor[Push]()},
 	{"[trigger.tag]", "", reflect.TypeFor[Tag]()},
+	{"[trigger.proposal]", "A proposal is reported by a signed webhook, or pushed to `refs/proposals/TARGET/NAME` of a repository with the hook. One from outside is untrusted: it never gets a secret.", reflect.TypeFor[Proposal]()},
+	{"[trigger.schedule.NAME]", "Times that pass while the service is down are made up for by one run, which says so.", reflect.TypeFor[Schedule]()},
+	{"[trigger.pipeline.NAME]", "", reflect.TypeFor[Ended]()},
+	{"[input.NAME]", "Steps find the value in `PISTON_INPUT_NAME` (in capitals, - as _), conditions in `input.NAME`.", reflect.TypeFor[Input]()},
 	{"[job.NAME]", "", reflect.TypeFor[Job]()},
+	{"[job.NAME.variants]", "Each combination is a job of its own, called `JOB+VALUE+VALUE` with the values in the order of their names. In paths, `${NAME}` stands for the value; in scripts the variable does.", reflect.TypeFor[Variants]()},
+	{"[job.NAME.retry]", "", reflect.TypeFor[Retry]()},
 	{"[job.NAME.cache.NAME]", "", reflect.TypeFor[Cache]()},
 	{"[[job.NAME.step]]", "", reflect.TypeFor[Step]()},
+	{"[job.NAME.hand.NAME]", "", reflect.TypeFor[Hand]()},
 	{"[job.NAME.keep.NAME]", "", reflect.TypeFor[Keep]()},
+	{"a part, piston/parts/NAME.toml", "A part is a piece of a job that several pipelines share. A step with `part = \"NAME\"` is replaced by its steps; its caches, tools, hands and artifacts become the job's. `piston explain` shows what comes of it.", reflect.TypeFor[Part]()},
 }
 
 // WriteReference writes the reference of the pipeline file, in Markdown.
@@ -48,6 +58,10 @@ func WriteReference(w io.Writer) error {
 			}
 		}
 	}
+	b.WriteString("\n## Conditions\n\n`when` is an expression of the Common Expression Language ([CEL](https://github.com/google/cel-spec)) that is true or false. It may use:\n\n| name | type | meaning |\n| --- | --- | --- |\n")
+	for _, word := range condition.Words {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", word.Name, word.Type, word.Means)
+	}
 	b.WriteString(environment)
 	_, err := io.WriteString(w, b.String())
 	return err
@@ -62,8 +76,10 @@ the runner or of other jobs. Everything it has started is gone when it ends.
 | variable | value |
 | --- | --- |
 | ` + "`PISTON_PROJECT`, `PISTON_RUN`, `PISTON_PIPELINE`, `PISTON_JOB`, `PISTON_ATTEMPT`" + ` | what is being run |
-| ` + "`PISTON_TRIGGER`" + ` | ` + "`push`, `tag` or `person`" + ` |
+| ` + "`PISTON_TRIGGER`" + ` | ` + "`push`, `tag`, `proposal`, `schedule`, `pipeline` or `person`" + ` |
 | ` + "`PISTON_BRANCH`, `PISTON_TAG`, `PISTON_COMMIT`" + ` | of what; branch or tag may be empty |
+| ` + "`PISTON_TARGET`, `PISTON_TRUSTED`" + ` | for a proposal: where it wants to; ` + "`false`" + ` when it is from outside |
+| ` + "`PISTON_INPUT_…`" + ` | the inputs, each by its name in capitals |
 | ` + "`PISTON_BUILD_NUMBER`" + ` | the run's number from the ledger, never issued twice |
 | ` + "`PISTON_VERSION_NAME`" + ` | from the file that ` + "`[version]`" + ` names |
 | ` + "`PISTON_WORKSPACE`" + ` | folder of the workspace |
@@ -74,7 +90,7 @@ A secret listed in ` + "`secrets`" + ` is a variable of its name; one that was s
 
 func fields(t reflect.Type) (list []reflect.StructField) {
 	for i := range t.NumField() {
-		if f := t.Field(i); f.Tag.Get("toml") != "-" {
+		if f := t.Field(i); f.IsExported() && f.Tag.Get("toml") != "-" {
 			list = append(list, f)
 		}
 	}
@@ -91,6 +107,12 @@ func typeWord(t reflect.Type) string {
 		return "table of texts"
 	case t.Kind() == reflect.String:
 		return "text"
+	case t.Kind() == reflect.Int:
+		return "number"
+	case t.Kind() == reflect.Interface:
+		return "text, number, true or false"
+	case t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Int:
+		return "list of numbers"
 	case t.Kind() == reflect.Bool:
 		return "true or false"
 	case t.Kind() == reflect.Slice:

@@ -9,8 +9,8 @@ import (
 	"github.com/agnivade/levenshtein"
 )
 
-// unknownKeys compares every key of a document with the Go types of the format.
-func unknownKeys(src source, ix *index) []Finding {
+// unknownKeys compares every key of a document with the Go type it is read into.
+func unknownKeys(ix *index, t reflect.Type) []Finding {
 	var found []Finding
 	var reported []string
 	for _, k := range ix.order {
@@ -18,7 +18,7 @@ func unknownKeys(src source, ix *index) []Finding {
 			continue
 		}
 		parts := k.parts()
-		valid, ok := lookup(reflect.TypeFor[Pipeline](), parts)
+		valid, ok := lookup(t, parts)
 		if ok {
 			continue
 		}
@@ -28,7 +28,7 @@ func unknownKeys(src source, ix *index) []Finding {
 		if near := nearest(last, valid); near != "" {
 			fix = fmt.Sprintf("Did you mean %q?", near)
 		}
-		found = append(found, src.at(ix.places[k], "unknown-key", fmt.Sprintf("unknown key %q", last), fix))
+		found = append(found, ix.places[k].finding("unknown-key", fmt.Sprintf("unknown key %q", last), fix))
 	}
 	return found
 }
@@ -54,7 +54,7 @@ func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
 	case reflect.Struct:
 		for i := range t.NumField() {
 			name := t.Field(i).Tag.Get("toml")
-			if name == "-" {
+			if name == "-" || name == "" {
 				continue
 			}
 			if name == parts[0] {
@@ -66,6 +66,8 @@ func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
 		return valid, false
 	case reflect.Map, reflect.Slice:
 		return lookup(t.Elem(), parts[1:])
+	case reflect.Interface:
+		return nil, true // the value is checked where it is used
 	}
 	// A table where a plain value belongs: the decoder reports the type with its place.
 	return nil, true
@@ -75,7 +77,7 @@ func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
 func nearest(word string, candidates []string) string {
 	best, bestDistance := "", len(word)/2+1
 	for _, c := range candidates {
-		if d := levenshtein.ComputeDistance(strings.ToLower(word), c); d < bestDistance {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance {
 			best, bestDistance = c, d
 		}
 	}

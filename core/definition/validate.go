@@ -4,45 +4,55 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"gentlepiston.example/piston/core/version"
 )
 
 // validator collects what is wrong in a file that decodes.
 type validator struct {
-	src   source
 	ix    *index
 	found []Finding
 }
 
-func validate(src source, ix *index, p *Pipeline) []Finding {
-	v := &validator{src: src, ix: ix}
+// pipeline checks a pipeline as it is written, with its parts put in.
+func (v *validator) pipeline(p *Pipeline) {
 	if !nameForm.MatchString(p.Name) {
 		v.add("bad-name", fmt.Sprintf("the file's name makes the pipeline's name, and %q is none", p.Name), nameFix)
 	}
 	v.duration(p.Limit, "limit")
 	v.env(p.Env, "env")
+	if p.Priority < -100 || p.Priority > 100 {
+		v.add("bad-value", fmt.Sprintf("priority is %d", p.Priority), "Use a number from -100 to 100.", "priority")
+	}
+	if p.AtOnce < 0 || p.AtOnce > maxJobs {
+		v.add("bad-value", fmt.Sprintf("at_once is %d", p.AtOnce), "Use a number from 1 up, or leave it out.", "at_once")
+	}
+	if p.Group != "" {
+		v.name(p.Group, "group", "group")
+	}
+	v.oneOf(p.Supersede, []string{SupersedeQueued, SupersedeRunning, SupersedeNone}, "supersede")
 	if p.Version != nil {
 		v.relative(p.Version.File, "version", "file")
 	}
-	if p.Trigger.Push != nil {
-		v.globs(p.Trigger.Push.Branches, "trigger", "push", "branches")
-	}
-	if p.Trigger.Tag != nil {
-		v.globs(p.Trigger.Tag.Names, "trigger", "tag", "names")
-	}
+	v.triggers(p)
+	v.inputs(p.Input, "input")
 	if len(p.Job) == 0 {
 		v.add("no-jobs", "the pipeline has no job", "Add one, for example:\n        [[job.build.step]]\n        script = \"make\"")
+	}
+	if len(p.Job) > maxJobs {
+		v.add("too-many", fmt.Sprintf("%d jobs; a pipeline may have %d", len(p.Job), maxJobs), "Split the pipeline.", "job")
+		return
 	}
 	for _, name := range sortedKeys(p.Job) {
 		v.job(p, name)
 	}
-	v.cycles(p)
-	return v.found
 }
 
 var (
@@ -54,13 +64,14 @@ var (
 	maxJobs    = 1000
 	maxSteps   = 500
 	maxNameLen = 200
+	shells     = []string{ShellSh, ShellBash, ShellPython}
 )
 
 // SecretNameForm is what a secret's name looks like: a portable environment variable (POSIX.1-2017, 8.1).
 var SecretNameForm = envForm
 
 func (v *validator) add(code, message, fix string, at ...string) {
-	v.found = append(v.found, v.src.at(v.ix.place(at...), code, message, fix))
+	v.found = append(v.found, v.ix.place(at...).finding(code, message, fix))
 }
 
 func (v *validator) job(p *Pipeline, name string) {
@@ -69,30 +80,23 @@ func (v *validator) job(p *Pipeline, name string) {
 	if !nameForm.MatchString(name) {
 		v.add("bad-name", fmt.Sprintf("%q is no name for a job", name), nameFix, at...)
 	}
-	if len(p.Job) > maxJobs {
-		v.add("too-many", fmt.Sprintf("%d jobs; a pipeline may have %d", len(p.Job), maxJobs), "Split the pipeline.", at...)
-		return
-	}
 	v.duration(job.Limit, in("limit")...)
 	v.env(job.Env, in("env")...)
 	for i, label := range job.Machine {
-		if !labelForm.MatchString(label) {
-			v.add("bad-label", fmt.Sprintf("%q is no label of a machine", label),
-				"Use lower-case letters, digits, dots, - and _, such as linux or arm64.", in("machine", strconv.Itoa(i))...)
+		if !strings.Contains(label, "${") {
+			v.label(label, in("machine", strconv.Itoa(i))...)
 		}
 	}
-	for i, other := range job.After {
-		if _, ok := p.Job[other]; !ok {
-			fix := "Jobs of this file: " + strings.Join(sortedKeys(p.Job), ", ") + "."
-			if near := nearest(other, sortedKeys(p.Job)); near != "" {
-				fix = fmt.Sprintf("Did you mean %q?", near)
-			}
-			v.add("unknown-job", fmt.Sprintf("job %q waits for %q, which is not in this file", name, other), fix, in("after", strconv.Itoa(i))...)
-		}
+	for _, tool := range sortedKeys(job.Tools) {
+		v.tool(tool, job.Tools[tool], in("tools", tool)...)
 	}
-	if job.History != "" && job.History != "shallow" && job.History != "full" {
-		v.add("bad-value", fmt.Sprintf("history is %q", job.History), `Use "shallow" or "full".`, in("history")...)
+	v.oneOf(job.History, []string{"shallow", "full"}, in("history")...)
+	v.oneOf(job.Shell, shells, in("shell")...)
+	if job.Dir != "" {
+		v.relative(job.Dir, in("dir")...)
 	}
+	v.retry(job, in)
+	v.variants(job, in)
 	v.caches(job, in)
 	if len(job.Step) == 0 {
 		v.add("no-steps", fmt.Sprintf("job %q has no step", name),
@@ -105,13 +109,87 @@ func (v *validator) job(p *Pipeline, name string) {
 		v.step(job.Step[i], in("step", strconv.Itoa(i)))
 	}
 	for _, keepName := range sortedKeys(job.Keep) {
-		keep := job.Keep[keepName]
-		v.name(keepName, "artifact", in("keep", keepName)...)
-		if len(keep.Files) == 0 {
-			v.add("missing-key", fmt.Sprintf("artifact %q names no files", keepName), `Add files = ["out/app.apk"].`, in("keep", keepName)...)
+		v.files(keepName, "artifact", job.Keep[keepName].Files, `Add files = ["out/app.apk"].`, in("keep", keepName))
+	}
+	for _, handName := range sortedKeys(job.Hand) {
+		v.files(handName, "hand", job.Hand[handName].Files, `Add files = ["out/lib/**"].`, in("hand", handName))
+	}
+}
+
+// files checks a named list of globs.
+func (v *validator) files(name, what string, globs []string, fix string, at []string) {
+	v.name(name, what, at...)
+	if len(globs) == 0 {
+		v.add("missing-key", fmt.Sprintf("%s %q names no files", what, name), fix, at...)
+	}
+	for i, glob := range globs {
+		v.glob(glob, append(append([]string(nil), at...), "files", strconv.Itoa(i))...)
+	}
+}
+
+func (v *validator) retry(job *Job, in func(...string) []string) {
+	r := job.Retry
+	if r == nil {
+		return
+	}
+	v.duration(r.Wait, in("retry", "wait")...)
+	if r.Times < 1 || r.Times > 10 {
+		v.add("bad-value", fmt.Sprintf("retry.times is %d", r.Times), "Use a number from 1 to 10.", in("retry", "times")...)
+	}
+	if len(r.ExitCodes) == 0 && len(r.Steps) == 0 {
+		v.add("missing-key", "retry names no cause, so nothing would be tried again", "Add exit_codes = [75] or steps = [\"fetch\"].", in("retry")...)
+	}
+	for i, code := range r.ExitCodes {
+		if code < 1 || code > 255 {
+			v.add("bad-value", fmt.Sprintf("%d is no exit code of a failed step", code), "Use a number from 1 to 255.", in("retry", "exit_codes", strconv.Itoa(i))...)
 		}
-		for i, glob := range keep.Files {
-			v.glob(glob, in("keep", keepName, "files", strconv.Itoa(i))...)
+	}
+	var names []string
+	for _, s := range job.Step {
+		names = append(names, s.Name)
+	}
+	for i, name := range r.Steps {
+		if !slices.Contains(names, name) {
+			v.add("unknown-step", fmt.Sprintf("the job has no step %q", name), "Steps of the job: "+strings.Join(names, ", ")+".", in("retry", "steps", strconv.Itoa(i))...)
+		}
+	}
+}
+
+func (v *validator) variants(job *Job, in func(...string) []string) {
+	d := job.Variants
+	if d == nil {
+		return
+	}
+	if len(d.Over) == 0 {
+		v.add("missing-key", "variants has nothing to vary", `Add over = { ABI = ["arm64-v8a", "x86_64"] }.`, in("variants")...)
+	}
+	if n := d.size(); n > maxVariants {
+		v.add("too-many", fmt.Sprintf("%d combinations of values; a job may have %d variants", n, maxVariants), "Leave out values, or split the job.", in("variants", "over")...)
+		return
+	}
+	for _, name := range sortedKeys(d.Over) {
+		at := in("variants", "over", name)
+		v.env(map[string]string{name: ""}, in("variants", "over")...)
+		if len(d.Over[name]) == 0 {
+			v.add("missing-key", fmt.Sprintf("%s has no values", name), "Add some, or remove it.", at...)
+		}
+		for i, value := range d.Over[name] {
+			place := append(append([]string(nil), at...), strconv.Itoa(i))
+			switch {
+			case !variantValueForm.MatchString(value):
+				v.add("bad-value", fmt.Sprintf("%q cannot be a variant's value", value),
+					"Use 1 to 40 letters, digits, dots, - and _, beginning with a letter or digit.", place...)
+			case slices.Index(d.Over[name], value) < i:
+				v.add("bad-value", fmt.Sprintf("%q is there twice", value), "Remove one.", place...)
+			}
+		}
+	}
+	for i, except := range d.Except {
+		for _, name := range sortedKeys(except) {
+			if !slices.Contains(d.Over[name], except[name]) {
+				v.add("bad-value", fmt.Sprintf("except leaves out %s = %q, which is no value of it", name, except[name]),
+					"Values are in over.", in("variants", "except", strconv.Itoa(i), name)...)
+			}
 		}
 	}
 }
@@ -138,7 +216,7 @@ func (v *validator) caches(job *Job, in func(...string) []string) {
 
 func (v *validator) step(s *Step, at []string) {
 	in := func(more ...string) []string { return append(append([]string(nil), at...), more...) }
-	if strings.TrimSpace(s.Script) == "" {
+	if strings.TrimSpace(s.Script) == "" && s.Part == "" {
 		v.add("missing-key", "the step has no script", `Add script = "make".`, at...)
 	}
 	if strings.ContainsRune(s.Script, 0) {
@@ -152,19 +230,51 @@ func (v *validator) step(s *Step, at []string) {
 	if s.Dir != "" {
 		v.relative(s.Dir, in("dir")...)
 	}
-	if s.Network != "" && s.Network != "none" && s.Network != "host" {
-		v.add("bad-value", fmt.Sprintf("network is %q", s.Network), `Use "host" or "none".`, in("network")...)
-	}
+	v.oneOf(s.Network, []string{"host", "none"}, in("network")...)
+	v.oneOf(s.Shell, shells, in("shell")...)
 	for i, name := range s.Secrets {
-		v.secret(name, in("secrets", strconv.Itoa(i))...)
+		if !strings.Contains(name, "${") {
+			v.secret(name, in("secrets", strconv.Itoa(i))...)
+		}
 	}
 	for _, name := range sortedKeys(s.SecretFiles) {
-		v.secret(name, in("secret_files", name)...)
+		if !strings.Contains(name, "${") {
+			v.secret(name, in("secret_files", name)...)
+		}
 		v.relative(s.SecretFiles[name], in("secret_files", name)...)
 	}
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
 	}
+}
+
+func (v *validator) label(label string, at ...string) {
+	if !labelForm.MatchString(label) {
+		v.add("bad-label", fmt.Sprintf("%q is no label of a machine", label),
+			"Use lower-case letters, digits, dots, - and _, such as linux or arm64.", at...)
+	}
+}
+
+func (v *validator) tool(name, wanted string, at ...string) {
+	if !labelForm.MatchString(name) {
+		v.add("bad-name", fmt.Sprintf("%q is no name for a tool", name), "Use the name of its command, in lower-case letters, such as clang.", at...)
+		return
+	}
+	if _, err := version.ParseWanted(wanted); err != nil {
+		v.add("bad-version", fmt.Sprintf("%s: %v", name, err), `Write a version ("17"), bounds (">=14", ">=3.20, <4") or "*".`, at...)
+	}
+}
+
+// oneOf checks a word that may be left out.
+func (v *validator) oneOf(word string, words []string, at ...string) {
+	if word == "" || slices.Contains(words, word) {
+		return
+	}
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		quoted[i] = strconv.Quote(w)
+	}
+	v.add("bad-value", fmt.Sprintf("%s is %q", at[len(at)-1], word), "Use "+strings.Join(quoted, " or ")+".", at...)
 }
 
 func (v *validator) name(name, what string, at ...string) {
@@ -246,43 +356,6 @@ func (v *validator) relative(p string, at ...string) bool {
 		return true
 	}
 	return false
-}
-
-// cycles finds jobs that wait for each other and names the whole circle.
-func (v *validator) cycles(p *Pipeline) {
-	const (
-		fresh = iota
-		open
-		done
-	)
-	mark := map[string]int{}
-	var visit func(name string, trail []string)
-	visit = func(name string, trail []string) {
-		mark[name] = open
-		trail = append(trail, name)
-		for i, next := range p.Job[name].After {
-			if p.Job[next] == nil {
-				continue
-			}
-			switch mark[next] {
-			case fresh:
-				visit(next, trail)
-			case open:
-				from := 0
-				for trail[from] != next {
-					from++
-				}
-				v.add("cycle", "jobs wait for each other: "+strings.Join(append(append([]string(nil), trail[from:]...), next), " → "),
-					"Remove one of these after entries.", "job", name, "after", strconv.Itoa(i))
-			}
-		}
-		mark[name] = done
-	}
-	for _, name := range sortedKeys(p.Job) {
-		if mark[name] == fresh {
-			visit(name, nil)
-		}
-	}
 }
 
 func sortedKeys[V any](m map[string]V) []string {

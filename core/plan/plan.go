@@ -3,7 +3,8 @@
 package plan
 
 import (
-	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -15,11 +16,14 @@ import (
 // Trigger is what started a run.
 type Trigger string
 
-// The triggers of the design that exist so far.
+// The triggers.
 const (
-	OnPush   Trigger = "push"
-	OnTag    Trigger = "tag"
-	ByPerson Trigger = "person"
+	OnPush     Trigger = "push"
+	OnTag      Trigger = "tag"
+	OnProposal Trigger = "proposal"
+	OnSchedule Trigger = "schedule"
+	OnPipeline Trigger = "pipeline"
+	ByPerson   Trigger = "person"
 )
 
 // NoCommit is the object id Git uses for "there was nothing" and "there is nothing any more" (githooks(5), post-receive).
@@ -40,129 +44,114 @@ func (u RefUpdate) New() bool { return strings.Trim(u.Before, "0") == "" }
 
 // Event is something that may start pipelines at a commit.
 type Event struct {
-	Trigger Trigger
-	Branch  string // for a push, or a start by hand on a branch
-	Tag     string // for a tag
-	Commit  string
+	Trigger  Trigger
+	Branch   string // for a push, a schedule, or a start by hand on a branch
+	Tag      string // for a tag
+	Commit   string
+	Before   string // what the branch was before a push; "" or zeros when there was nothing
+	Proposal string // name of a proposal
+	Target   string // the branch a proposal wants into
+	Outside  bool   // a proposal from outside, which is not trusted
+	Schedule string // name of the schedule that is due
+	Pipeline string // the only pipeline the event is for, or "" for any; for a schedule or a start by hand
+	Ended    string // the pipeline whose run has ended
+	EndState state.State
 }
 
-// Of turns a ref update into an event; ok is false for refs that are neither branch nor tag, and for deletions.
+// proposalRefs is where proposals are pushed: refs/proposals/TARGET/NAME.
+const proposalRefs = "refs/proposals/"
+
+// Of turns a ref update into an event; ok is false for refs that are neither branch, tag nor proposal, and for
+// deletions.
 func Of(u RefUpdate) (e Event, ok bool) {
 	if u.Deleted() {
 		return Event{}, false
 	}
 	if branch, is := strings.CutPrefix(u.Ref, "refs/heads/"); is {
-		return Event{Trigger: OnPush, Branch: branch, Commit: u.After}, true
+		return Event{Trigger: OnPush, Branch: branch, Commit: u.After, Before: u.Before}, true
 	}
 	if tag, is := strings.CutPrefix(u.Ref, "refs/tags/"); is {
 		return Event{Trigger: OnTag, Tag: tag, Commit: u.After}, true
 	}
+	if rest, is := strings.CutPrefix(u.Ref, proposalRefs); is {
+		if at := strings.LastIndexByte(rest, '/'); at > 0 {
+			return Event{Trigger: OnProposal, Target: rest[:at], Proposal: rest[at+1:], Commit: u.After}, true
+		}
+	}
 	return Event{}, false
 }
 
-// Matches reports whether the event starts the pipeline.
-func Matches(p *definition.Pipeline, e Event) bool {
-	switch e.Trigger {
-	case ByPerson:
-		return true
-	case OnPush:
-		return p.Trigger.Push != nil && anyMatches(p.Trigger.Push.Branches, e.Branch)
-	case OnTag:
-		return p.Trigger.Tag != nil && anyMatches(p.Trigger.Tag.Names, e.Tag)
-	}
-	return false
+// skipTrailer is the trailer (git-interpret-trailers(1)) by which a commit asks for no run.
+var skipTrailer = regexp.MustCompile(`(?im)^piston-run:[ \t]*(no|none|skip)[ \t]*$`)
+
+// AsksForNoRun reports whether a commit's message has, in its last paragraph, the trailer "Piston-Run: no".
+func AsksForNoRun(message string) bool {
+	message = strings.TrimSpace(strings.ReplaceAll(message, "\r\n", "\n"))
+	at := strings.LastIndex(message, "\n\n")
+	return at >= 0 && skipTrailer.MatchString(message[at:])
 }
 
-func anyMatches(globs []string, name string) bool {
-	if len(globs) == 0 {
-		return true
+// Changes tells the paths that differ from what a pipeline last saw; all means that nothing is known of before, so
+// that everything counts as changed. It is asked only when an answer depends on it.
+type Changes func() (paths []string, all bool, err error)
+
+// Matches reports whether the event starts the pipeline.
+func Matches(p *definition.Pipeline, e Event, changes Changes) (bool, error) {
+	if e.Pipeline != "" && e.Pipeline != p.Name {
+		return false, nil
 	}
+	t := p.Trigger
+	switch e.Trigger {
+	case ByPerson:
+		return true, nil
+	case OnPush:
+		if t.Push == nil || !anyMatches(t.Push.Branches, e.Branch) || matchesOne(t.Push.ExceptBranches, e.Branch) {
+			return false, nil
+		}
+		return touched(t.Push.Paths, t.Push.ExceptPaths, changes)
+	case OnTag:
+		return t.Tag != nil && anyMatches(t.Tag.Names, e.Tag) && !matchesOne(t.Tag.ExceptNames, e.Tag), nil
+	case OnProposal:
+		if t.Proposal == nil || !anyMatches(t.Proposal.Into, e.Target) {
+			return false, nil
+		}
+		return touched(t.Proposal.Paths, t.Proposal.ExceptPaths, changes)
+	case OnSchedule:
+		return t.Schedule[e.Schedule] != nil, nil
+	case OnPipeline:
+		ended := t.Pipeline[e.Ended]
+		if ended == nil || !anyMatches(ended.Branches, e.Branch) {
+			return false, nil
+		}
+		return len(ended.States) == 0 && e.EndState == state.Passed || slices.Contains(ended.States, string(e.EndState)), nil
+	}
+	return false, nil
+}
+
+// touched reports whether a changed path counts.
+func touched(paths, except []string, changes Changes) (bool, error) {
+	if len(paths) == 0 && len(except) == 0 {
+		return true, nil
+	}
+	changed, all, err := changes()
+	if err != nil || all {
+		return all, err
+	}
+	for _, name := range changed {
+		if anyMatches(paths, name) && !matchesOne(except, name) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+func anyMatches(globs []string, name string) bool { return len(globs) == 0 || matchesOne(globs, name) }
+
+func matchesOne(globs []string, name string) bool {
 	for _, g := range globs {
 		if doublestar.MatchUnvalidated(g, name) {
 			return true
 		}
 	}
 	return false
-}
-
-// Job is one job of a planned run.
-type Job struct {
-	Name       string
-	State      state.State
-	Reason     string // why it was skipped
-	Ready      bool   // queued and every job it waits for has passed
-	Definition *definition.Job
-}
-
-// Jobs lays out a pipeline's jobs, each after those it waits for.
-func Jobs(p *definition.Pipeline) []Job {
-	names := p.JobNames()
-	jobs := make([]Job, len(names))
-	for i, name := range names {
-		d := p.Job[name]
-		jobs[i] = Job{Name: name, State: state.Queued, Ready: len(d.After) == 0, Definition: d}
-	}
-	return jobs
-}
-
-// Settle applies the results so far: a queued job whose predecessors have all passed becomes ready, one with a
-// predecessor that ended otherwise is skipped, with the reason. It returns the jobs that changed.
-// Jobs must be in the order of Jobs, so that one pass reaches the whole graph.
-func Settle(jobs []Job) (changed []*Job) {
-	byName := make(map[string]*Job, len(jobs))
-	for i := range jobs {
-		j := &jobs[i]
-		byName[j.Name] = j
-		if j.State != state.Queued || j.Ready {
-			continue
-		}
-		ready := true
-		for _, name := range j.Definition.After {
-			before := byName[name]
-			if before.State.Over() && !before.State.Good() {
-				j.State = state.Skipped
-				j.Reason = fmt.Sprintf("%s %s", name, wordFor(before.State))
-				break
-			}
-			ready = ready && before.State.Good()
-		}
-		if j.State == state.Skipped {
-			changed = append(changed, j)
-		} else if ready {
-			j.Ready = true
-			changed = append(changed, j)
-		}
-	}
-	return changed
-}
-
-func wordFor(s state.State) string {
-	switch s {
-	case state.TimedOut:
-		return "timed out"
-	case state.Failed:
-		return "failed"
-	}
-	return "was " + string(s)
-}
-
-// Outcome is the state of a run whose jobs stand as given.
-func Outcome(jobs []Job) state.State {
-	started, over, worst := false, true, state.Passed
-	for _, j := range jobs {
-		if !j.State.Over() {
-			over = false
-		}
-		if j.State != state.Queued {
-			started = true
-		}
-		worst = state.Worse(worst, j.State)
-	}
-	switch {
-	case over:
-		return worst
-	case started:
-		return state.Running
-	}
-	return state.Queued
 }

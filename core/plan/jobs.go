@@ -1,0 +1,173 @@
+package plan
+
+import (
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/core/condition"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/state"
+)
+
+// Job is one job of a planned run.
+type Job struct {
+	Name       string
+	State      state.State
+	Reason     string // why it was skipped
+	Ready      bool   // queued, and nothing before it is in its way
+	Definition *definition.Job
+}
+
+// Jobs lays out a pipeline's jobs, each after those it waits for. None is ready yet: Settle tells.
+func Jobs(p *definition.Pipeline) []Job {
+	names := p.JobNames()
+	jobs := make([]Job, len(names))
+	for i, name := range names {
+		jobs[i] = Job{Name: name, State: state.Queued, Definition: p.Job[name]}
+	}
+	return jobs
+}
+
+// goodEnough reports whether jobs after this one may go on.
+func (j *Job) goodEnough() bool {
+	return j.State.Good() || j.Definition.Advisory && j.State.Over() && j.State != state.Cancelled && j.State != state.Skipped
+}
+
+// Settle applies the results so far: a queued job becomes ready when every job before it is over and good enough and
+// its condition holds; else it is skipped, with the reason. A condition that cannot be answered fails its job. It
+// returns the jobs that changed, whose steps' conditions are answered too. Jobs must be in the order of Jobs, so that
+// one pass reaches the whole graph.
+func Settle(jobs []Job, facts condition.Facts) (changed []*Job) {
+	byName := make(map[string]*Job, len(jobs))
+	states := map[string]string{}
+	for i := range jobs {
+		j := &jobs[i]
+		byName[j.Name] = j
+		if j.State == state.Queued && !j.Ready {
+			before := j.State
+			j.settle(byName, states, facts)
+			if j.Ready || j.State != before {
+				changed = append(changed, j)
+			}
+		}
+		states[j.Name] = string(j.State)
+		if of := j.Definition.Of; of != "" {
+			states[of] = string(state.Worse(state.State(states[of]), j.State))
+		}
+	}
+	return changed
+}
+
+func (j *Job) settle(byName map[string]*Job, states map[string]string, facts condition.Facts) {
+	waits := false
+	for _, name := range j.Definition.After {
+		before := byName[name]
+		waits = waits || !before.State.Over()
+		if before.State.Over() && !before.goodEnough() && !j.Definition.Always {
+			j.skip("%s %s", name, wordFor(before.State))
+			return
+		}
+	}
+	if waits {
+		return
+	}
+	facts.Job, facts.Variant = states, j.Definition.Variant
+	holds, err := ask(j.Definition.When, facts)
+	switch {
+	case err != nil:
+		j.State, j.Reason = state.Failed, err.Error()
+		return
+	case !holds:
+		j.skip("its condition is not met: %s", j.Definition.When)
+		return
+	}
+	for _, s := range j.Definition.Step {
+		holds, err := ask(s.When, facts)
+		if err != nil {
+			j.State, j.Reason = state.Failed, fmt.Sprintf("step %q: %v", s.Name, err)
+			return
+		}
+		if s.Skip = ""; !holds {
+			s.Skip = "its condition is not met: " + s.When
+		}
+	}
+	j.Ready = true
+}
+
+func (j *Job) skip(format string, args ...any) {
+	j.State, j.Reason = state.Skipped, fmt.Sprintf(format, args...)
+}
+
+func ask(when string, facts condition.Facts) (bool, error) {
+	if when == "" {
+		return true, nil
+	}
+	c, err := condition.Compile(when)
+	if err != nil {
+		return false, err
+	}
+	return c.Holds(facts)
+}
+
+func wordFor(s state.State) string {
+	switch s {
+	case state.TimedOut:
+		return "timed out"
+	case state.Failed:
+		return "failed"
+	}
+	return "was " + string(s)
+}
+
+// Outcome is the state of a run whose jobs stand as given. What is only advisory does not count once it is over.
+func Outcome(jobs []Job) state.State {
+	started, over, worst := false, true, state.Passed
+	for _, j := range jobs {
+		if !j.State.Over() {
+			over = false
+		}
+		if j.State != state.Queued {
+			started = true
+		}
+		if !j.Definition.Advisory || j.State == state.Cancelled {
+			worst = state.Worse(worst, j.State)
+		}
+	}
+	switch {
+	case over:
+		return worst
+	case started:
+		return state.Running
+	}
+	return state.Queued
+}
+
+// Retry decides whether a failed attempt is followed by another, and after what pause. tried counts the attempts so
+// far; step and code are those of the step that failed.
+func Retry(d *definition.Job, step string, code *int, tried int) (wait time.Duration, again bool) {
+	if !d.Retry.Covers(step, code) || tried > d.Retry.Times {
+		return 0, false
+	}
+	wait = definition.DefaultRetryWait.Value()
+	if d.Retry.Wait != "" {
+		wait = d.Retry.Wait.Value()
+	}
+	for range tried - 1 {
+		wait = min(2*wait, maxRetryWait)
+	}
+	return wait, true
+}
+
+// maxRetryWait bounds the doubling.
+const maxRetryWait = time.Hour
+
+// Again puts the jobs that did not pass back into the queue and returns them; those that passed keep their results.
+func Again(jobs []Job) (reset []*Job) {
+	for i := range jobs {
+		if j := &jobs[i]; !j.State.Good() {
+			j.State, j.Reason, j.Ready = state.Queued, "", false
+			reset = append(reset, j)
+		}
+	}
+	return reset
+}

@@ -1,0 +1,206 @@
+package schedule
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var now = time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+
+func linux(n int) (list []Runner) {
+	for i := range n {
+		list = append(list, Runner{Name: fmt.Sprintf("r%d", i), Labels: []string{"linux"}, Tools: map[string]string{"clang": "14.0.6"}})
+	}
+	return list
+}
+
+// queue makes one of jobs, each a run of its own unless it names one.
+func queue(jobs ...Job) *Queue {
+	q := &Queue{Now: now, Projects: map[int64]Project{}}
+	seen := map[int64]bool{}
+	for i, j := range jobs {
+		j.ID = int64(i + 1)
+		if j.Run == 0 {
+			j.Run = j.ID
+		}
+		if j.Number == 0 {
+			j.Number = j.Run
+		}
+		if j.Queued.IsZero() {
+			j.Queued = now.Add(time.Duration(i) * time.Second)
+		}
+		if j.Labels == nil {
+			j.Labels = []string{"linux"}
+		}
+		if !seen[j.Run] {
+			q.Runs = append(q.Runs, Run{ID: j.Run, Number: j.Number, Project: j.Project, Pipeline: j.Pipeline, Group: j.Group})
+		}
+		seen[j.Run] = true
+		q.Jobs = append(q.Jobs, j)
+	}
+	return q
+}
+
+func ids(given []Assignment) (list []int64) {
+	for _, g := range given {
+		list = append(list, g.Job.ID)
+	}
+	return list
+}
+
+func TestPriorityThenFairnessThenAge(t *testing.T) {
+	q := queue(Job{Project: 1}, Job{Project: 1}, Job{Project: 1}, Job{Project: 2}, Job{Project: 2, Priority: 5})
+	assert.Equal(t, []int64{5, 1, 2, 4, 3}, ids(q.Assign(linux(5))),
+		"the urgent one; then the project with nothing at work; then those with one each, by age")
+	q.Projects[1] = Project{Working: 9}
+	assert.Equal(t, []int64{5, 4, 1}, ids(q.Assign(linux(3))))
+}
+
+func TestLabelsAndTools(t *testing.T) {
+	q := queue(Job{Labels: []string{"macos"}}, Job{Tools: map[string]string{"clang": ">=16"}}, Job{Tools: map[string]string{"clang": ">=14"}})
+	assert.Equal(t, []int64{3}, ids(q.Assign(linux(3))))
+	waits := q.Waiting(linux(1), linux(1))
+	assert.Equal(t, "needs label macos: no runner has it", waits[0].Why)
+	assert.Equal(t, "needs tool clang >=16: no runner has it (r0 has 14.0.6)", waits[1].Why)
+	assert.Equal(t, "all runners that could do it are busy", waits[2].Why)
+	assert.Equal(t, "only runner r0 could do it, and it is not there", q.Waiting(nil, linux(1))[2].Why)
+	assert.Contains(t, q.Waiting(nil, nil)[0].Why, "no runner has ever asked")
+	mac := Runner{Name: "m", Labels: []string{"macos"}}
+	both := queue(Job{Labels: []string{"linux", "macos"}})
+	assert.Equal(t, "no runner has all of label linux, label macos", both.Waiting(nil, append(linux(1), mac))[0].Why)
+}
+
+func TestAProjectsLimits(t *testing.T) {
+	q := queue(Job{Project: 1}, Job{Project: 1}, Job{Project: 2}, Job{Project: 3})
+	q.Projects = map[int64]Project{1: {AtOnce: 2, Working: 1}, 2: {Held: "moving house"}}
+	assert.Equal(t, []int64{4, 1}, ids(q.Assign(linux(4))))
+	why := map[int64]string{}
+	q.Projects[1] = Project{AtOnce: 2, Working: 2}
+	for _, w := range q.Waiting(linux(1), linux(1)) {
+		why[w.Job.ID] = w.Why
+	}
+	assert.Contains(t, why[1], "all 2 jobs at work")
+	assert.Equal(t, "the project is held: moving house", why[3])
+}
+
+func TestAGroupNeverOverlaps(t *testing.T) {
+	q := queue(Job{Run: 41, Group: "release"}, Job{Run: 42, Group: "release"}, Job{Run: 43, Group: "release"}, Job{Run: 41, Group: "release"})
+	assert.Equal(t, []int64{1, 4}, ids(q.Assign(linux(4))), "all jobs of the run that is first, none of the others")
+	assert.Equal(t, "third of 3 behind run 41 in group release", q.Waiting(linux(1), linux(1))[2].Why)
+	q.Runs[1].Begun = true // 42 was handed out before a crash: it keeps its place
+	assert.Equal(t, []int64{2}, ids(q.Assign(linux(4))))
+}
+
+func TestRunsOfAPipelineAtOnce(t *testing.T) {
+	line := func(run int64) Job { return Job{Run: run, Pipeline: "trunk", AtOnce: 2} }
+	q := queue(line(1), line(2), line(3), line(2))
+	assert.Equal(t, []int64{1, 2, 4}, ids(q.Assign(linux(4))))
+	assert.Contains(t, q.Waiting(linux(1), linux(1))[2].Why, "third of 3 runs of trunk")
+}
+
+func TestAPauseBetweenTries(t *testing.T) {
+	q := queue(Job{After: now.Add(9 * time.Second)}, Job{After: now.Add(-time.Second)})
+	assert.Equal(t, []int64{2}, ids(q.Assign(linux(2))))
+	assert.Equal(t, "is tried again in 9s", q.Waiting(linux(1), linux(1))[0].Why)
+}
+
+// However runners come and jobs end, every job is given once, no limit is overstepped and nothing is left.
+func TestNoJobStarvesAndNoneIsGivenTwice(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 4))
+	for range 30 {
+		var jobs []Job
+		for i := range 120 {
+			run := int64(1 + i/3)
+			j := Job{Run: run, Project: 1 + run%3, Pipeline: fmt.Sprint("p", run%4), Priority: int(run % 2)}
+			if run%4 == 0 {
+				j.Group = "g"
+			}
+			if run%4 == 1 {
+				j.AtOnce = 2
+			}
+			jobs = append(jobs, j)
+		}
+		q := queue(jobs...)
+		q.Projects = map[int64]Project{1: {AtOnce: 3}, 2: {}, 3: {}}
+		left := map[int64]int{} // jobs of a run that are not over
+		for _, j := range q.Jobs {
+			left[j.Run]++
+		}
+		given, working := map[int64]bool{}, []Job(nil)
+		for len(given) < 120 {
+			got := q.Assign(linux(1 + rng.IntN(8)))
+			require.True(t, len(got) > 0 || len(working) > 0, "stuck with %d given", len(given))
+			for _, g := range got {
+				require.False(t, given[g.Job.ID], "job %d twice", g.Job.ID)
+				given[g.Job.ID] = true
+				working = append(working, g.Job)
+				q.Jobs = removeJob(q.Jobs, g.Job.ID)
+			}
+			check(t, working)
+			for len(working) > 0 && rng.IntN(3) > 0 {
+				n := rng.IntN(len(working))
+				left[working[n].Run]--
+				working = append(working[:n:n], working[n+1:]...)
+			}
+			retell(q, working, given, left)
+		}
+	}
+}
+
+func removeJob(list []Job, id int64) (rest []Job) {
+	for _, j := range list {
+		if j.ID != id {
+			rest = append(rest, j)
+		}
+	}
+	return rest
+}
+
+func check(t *testing.T, working []Job) {
+	t.Helper()
+	perProject, groups, lines := map[int64]int{}, map[string]int64{}, map[string]map[int64]bool{}
+	for _, j := range working {
+		perProject[j.Project]++
+		if j.Group != "" {
+			key := fmt.Sprint(j.Project, j.Group)
+			require.True(t, groups[key] == 0 || groups[key] == j.Run, "group held twice")
+			groups[key] = j.Run
+		}
+		if j.AtOnce > 0 {
+			key := fmt.Sprint(j.Project, j.Pipeline)
+			if lines[key] == nil {
+				lines[key] = map[int64]bool{}
+			}
+			lines[key][j.Run] = true
+			require.LessOrEqual(t, len(lines[key]), j.AtOnce)
+		}
+	}
+	require.LessOrEqual(t, perProject[1], 3)
+}
+
+// retell brings the queue's runs and counts to where the jobs at work stand.
+func retell(q *Queue, working []Job, given map[int64]bool, left map[int64]int) {
+	count := map[int64]int{}
+	for _, j := range working {
+		count[j.Project]++
+	}
+	for id, p := range q.Projects {
+		p.Working = count[id]
+		q.Projects[id] = p
+	}
+	var runs []Run
+	for _, r := range q.Runs {
+		if left[r.ID] > 0 {
+			for i := range 3 {
+				r.Begun = r.Begun || given[(r.ID-1)*3+int64(i)+1]
+			}
+			runs = append(runs, r)
+		}
+	}
+	q.Runs = runs
+}
