@@ -39,6 +39,7 @@ reference:
 	bin/piston-reference reference openapi > docs/reference/openapi.json
 	bin/piston-reference reference pipeline > docs/reference/pipeline.md
 	bin/piston-reference reference schema > docs/reference/pipeline.schema.json
+	bin/piston-reference reference findings > docs/reference/findings.md
 	bin/piston-reference reference commands > docs/reference/commands.md
 
 install:

@@ -67,6 +67,10 @@ type Project struct {
 	Remote  string    `json:"remote"`
 	Created time.Time `json:"created"`
 	Latest  *Run      `json:"latest,omitempty" doc:"Its latest run."`
+	Held    string    `json:"held,omitempty" doc:"Why no job of it is handed out."`
+	HeldBy  string    `json:"held_by,omitempty"`
+	AtOnce  int       `json:"at_once,omitempty" doc:"How many of its jobs may be at work at once; absent: any number."`
+	Trouble string    `json:"trouble,omitempty" doc:"Why its latest pushes cannot be planned yet."`
 }
 
 // HookKey lets a hook or another service sign the pushes it reports.
@@ -87,6 +91,22 @@ type PushData struct {
 	Updates []plan.RefUpdate `json:"updates" minItems:"1" maxItems:"1000"`
 }
 
+// ProposalEvent reports a change offered for review: the data of a Standard Webhooks payload of type proposal.
+type ProposalEvent struct {
+	Type      string       `json:"type" enum:"proposal"`
+	Timestamp time.Time    `json:"timestamp"`
+	Data      ProposalData `json:"data"`
+}
+
+// ProposalData is a proposal: its commit is built merged into its target.
+type ProposalData struct {
+	Proposal string `json:"proposal" doc:"Its name or number."`
+	Target   string `json:"target" doc:"The branch it wants into."`
+	Commit   string `json:"commit"`
+	Ref      string `json:"ref,omitempty" doc:"Where the project's remote has the commit, when no branch or tag leads to it."`
+	Inside   bool   `json:"inside,omitempty" doc:"True when it is from somebody who may push to the repository; only then is it trusted."`
+}
+
 // PushAccepted says that a push is recorded and will be planned, come what may.
 type PushAccepted struct {
 	ID     int64 `json:"id"`
@@ -98,7 +118,7 @@ type Run struct {
 	Project     string              `json:"project"`
 	Number      int64               `json:"number" doc:"Per project, from 1."`
 	Pipeline    string              `json:"pipeline"`
-	Trigger     plan.Trigger        `json:"trigger" enum:"push,tag,person"`
+	Trigger     plan.Trigger        `json:"trigger" enum:"push,tag,proposal,schedule,pipeline,person"`
 	Branch      string              `json:"branch,omitempty"`
 	Tag         string              `json:"tag,omitempty"`
 	Commit      string              `json:"commit"`
@@ -113,6 +133,13 @@ type Run struct {
 	Started     *time.Time          `json:"started,omitempty"`
 	Finished    *time.Time          `json:"finished,omitempty"`
 	FailedAt    string              `json:"failed_at,omitempty" doc:"Job and step that failed first, for lists."`
+	Target      string              `json:"target,omitempty" doc:"For a proposal: the branch it wants into."`
+	Proposal    string              `json:"proposal,omitempty"`
+	Outside     bool                `json:"outside,omitempty" doc:"Of a proposal from outside: it gets no secrets."`
+	Schedule    string              `json:"schedule,omitempty" doc:"Name of the schedule that started it."`
+	CausedBy    int64               `json:"caused_by,omitempty" doc:"Number of the run whose end or repetition this is."`
+	Inputs      map[string]string   `json:"inputs,omitempty" doc:"What was given at the start by hand."`
+	Group       string              `json:"group,omitempty" doc:"Runs of one group never overlap."`
 }
 
 // RunPage is a page of runs, newest first.
@@ -149,23 +176,27 @@ type FailedCase struct {
 
 // Job is the part of a run that needs one machine, with its latest attempt.
 type Job struct {
-	Name     string        `json:"name"`
-	State    state.State   `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
-	Reason   string        `json:"reason,omitempty"`
-	After    []string      `json:"after"`
-	Machine  []string      `json:"machine"`
-	Attempt  int           `json:"attempt" doc:"Number of the latest attempt, from 1."`
-	Attempts []AttemptNote `json:"attempts" doc:"All attempts, oldest first."`
-	Runner   string        `json:"runner,omitempty"`
-	Queued   *time.Time    `json:"queued,omitempty" doc:"When it could have started."`
-	Claimed  *time.Time    `json:"claimed,omitempty"`
-	Prepared *time.Time    `json:"prepared,omitempty"`
-	Finished *time.Time    `json:"finished,omitempty"`
-	Steps    []Step        `json:"steps"`
-	Timing   timing.Report `json:"timing"`
-	Caches   []CacheUse    `json:"caches"`
-	Tests    *TestSummary  `json:"tests,omitempty"`
-	LogLines int64         `json:"log_lines"`
+	Name     string            `json:"name"`
+	State    state.State       `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+	Reason   string            `json:"reason,omitempty"`
+	After    []string          `json:"after"`
+	Machine  []string          `json:"machine"`
+	Attempt  int               `json:"attempt" doc:"Number of the latest attempt, from 1."`
+	Attempts []AttemptNote     `json:"attempts" doc:"All attempts, oldest first."`
+	Runner   string            `json:"runner,omitempty"`
+	Queued   *time.Time        `json:"queued,omitempty" doc:"When it could have started."`
+	Claimed  *time.Time        `json:"claimed,omitempty"`
+	Prepared *time.Time        `json:"prepared,omitempty"`
+	Finished *time.Time        `json:"finished,omitempty"`
+	Steps    []Step            `json:"steps"`
+	Timing   timing.Report     `json:"timing"`
+	Caches   []CacheUse        `json:"caches"`
+	Tests    *TestSummary      `json:"tests,omitempty"`
+	LogLines int64             `json:"log_lines"`
+	Of       string            `json:"of,omitempty" doc:"The job as written, when this is one of its variants."`
+	Advisory bool              `json:"advisory,omitempty" doc:"Its failure is reported and changes nothing else."`
+	Tools    map[string]string `json:"tools,omitempty" doc:"Versions of the tools on the runner, of those the job names."`
+	Waiting  string            `json:"waiting,omitempty" doc:"What it waits for, while it is queued."`
 }
 
 // AttemptNote tells how an attempt ended.
@@ -185,6 +216,7 @@ type Step struct {
 	Finished  *time.Time  `json:"finished,omitempty"`
 	FirstLine int64       `json:"first_line,omitempty" doc:"Number of its first log line."`
 	LastLine  int64       `json:"last_line,omitempty"`
+	Advisory  bool        `json:"advisory,omitempty" doc:"Its failure is reported and changes nothing else."`
 }
 
 // TestSummary counts a job's test cases.
@@ -220,8 +252,127 @@ type Artifact struct {
 
 // StartRun starts a pipeline by hand.
 type StartRun struct {
-	Pipeline string `json:"pipeline" minLength:"1" maxLength:"64"`
-	Ref      string `json:"ref" minLength:"1" maxLength:"1024" doc:"Branch, tag or commit."`
+	Pipeline string            `json:"pipeline" minLength:"1" maxLength:"64"`
+	Ref      string            `json:"ref,omitempty" maxLength:"1024" doc:"Branch, tag or commit; default: the main branch."`
+	Inputs   map[string]string `json:"inputs,omitempty" maxProperties:"50" doc:"Values of the pipeline's inputs, as text."`
+}
+
+// PipelineNote is a pipeline as it stands at a commit.
+type PipelineNote struct {
+	Name     string               `json:"name"`
+	About    string               `json:"about,omitempty"`
+	Triggers []string             `json:"triggers" doc:"What starts it, one sentence each."`
+	Inputs   []*definition.Input  `json:"inputs" doc:"What it asks for when started by hand."`
+	Jobs     []GraphJob           `json:"jobs"`
+	Findings []definition.Finding `json:"findings"`
+	Text     string               `json:"text" doc:"The file."`
+	Path     string               `json:"path"`
+}
+
+// GraphJob is a job in the graph of a pipeline.
+type GraphJob struct {
+	Name  string   `json:"name"`
+	After []string `json:"after"`
+	Of    string   `json:"of,omitempty"`
+	Steps int      `json:"steps"`
+	When  string   `json:"when,omitempty"`
+	Line  int      `json:"line" doc:"Where it stands in the file."`
+}
+
+// Pipelines are those of a project at a commit.
+type Pipelines struct {
+	Ref       string               `json:"ref"`
+	Commit    string               `json:"commit"`
+	Pipelines []PipelineNote       `json:"pipelines"`
+	Findings  []definition.Finding `json:"findings" doc:"About the repository as a whole."`
+}
+
+// CheckRequest asks what is wrong with a pipeline file that is not pushed yet.
+type CheckRequest struct {
+	Name string `json:"name" pattern:"^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$"`
+	Text string `json:"text" maxLength:"1048576"`
+	Ref  string `json:"ref,omitempty" maxLength:"1024" doc:"The tree to check it against; default: the main branch."`
+}
+
+// Knowledge is what a check on a person's machine asks the service.
+type Knowledge struct {
+	Secrets   []string `json:"secrets"`
+	Runners   []Runner `json:"runners"`
+	LastBuild int64    `json:"last_build"`
+}
+
+// Restart says how to start a run again.
+type Restart struct {
+	Failed bool `json:"failed" doc:"Only what did not pass, in the same run; else everything, as a new run."`
+}
+
+// Hold says why a project's jobs are kept from being handed out.
+type Hold struct {
+	Reason string `json:"reason" maxLength:"300" doc:"Empty to let them go again."`
+}
+
+// ProjectLimit bounds a project's jobs.
+type ProjectLimit struct {
+	AtOnce int `json:"at_once" minimum:"0" maximum:"10000" doc:"0 for any number."`
+}
+
+// QueuedJob is a job that waits.
+type QueuedJob struct {
+	Project  string    `json:"project"`
+	Run      int64     `json:"run"`
+	Pipeline string    `json:"pipeline"`
+	Job      string    `json:"job"`
+	Branch   string    `json:"branch,omitempty"`
+	Priority int       `json:"priority"`
+	Queued   time.Time `json:"queued"`
+	Place    int       `json:"place" doc:"In the queue, from 1."`
+	Why      string    `json:"why" doc:"What it waits for."`
+}
+
+// QueuePage is a page of the queue.
+type QueuePage struct {
+	Jobs    []QueuedJob `json:"jobs"`
+	Total   int         `json:"total" doc:"Jobs that match, on all pages."`
+	Next    int         `json:"next,omitempty" doc:"Pass as after to get the following page; absent on the last."`
+	Working int         `json:"working" doc:"Jobs at work now."`
+	Slots   int         `json:"slots" doc:"Jobs all runners that are there can do at a time."`
+}
+
+// Schedule is when a pipeline is due.
+type Schedule struct {
+	Pipeline string    `json:"pipeline"`
+	Name     string    `json:"name"`
+	Cron     string    `json:"cron"`
+	Zone     string    `json:"zone"`
+	Branch   string    `json:"branch"`
+	Next     time.Time `json:"next"`
+	LastRun  int64     `json:"last_run,omitempty"`
+	Note     string    `json:"note,omitempty" doc:"What was out of the ordinary the last time."`
+}
+
+// Since is what has changed since a pipeline last passed.
+type Since struct {
+	Run        int64        `json:"run" doc:"The run that passed; 0 when there is none."`
+	Commits    []CommitNote `json:"commits" doc:"Newest first; at most 100."`
+	Definition []Difference `json:"definition" doc:"Values of the pipeline's jobs."`
+	Tools      []Difference `json:"tools"`
+	Caches     []Difference `json:"caches" doc:"Keys of caches, by job and name."`
+	Secrets    []Difference `json:"secrets" doc:"Revisions of secrets."`
+	Runners    []Difference `json:"runners"`
+}
+
+// CommitNote is a commit in a list.
+type CommitNote struct {
+	ID      string `json:"id"`
+	Subject string `json:"subject"`
+	Author  string `json:"author"`
+}
+
+// Difference is a value before and after; one of them is empty when there was none.
+type Difference struct {
+	What   string `json:"what"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
 }
 
 // LogPart is a stretch of a job's log.
@@ -258,13 +409,14 @@ type Secret struct {
 
 // Runner is a machine that executes jobs.
 type Runner struct {
-	Name     string    `json:"name"`
-	Labels   []string  `json:"labels"`
-	Platform string    `json:"platform"`
-	Slots    int       `json:"slots"`
-	Busy     int       `json:"busy"`
-	Seen     time.Time `json:"seen"`
-	Online   bool      `json:"online"`
+	Name     string            `json:"name"`
+	Labels   []string          `json:"labels"`
+	Platform string            `json:"platform"`
+	Slots    int               `json:"slots"`
+	Busy     int               `json:"busy"`
+	Seen     time.Time         `json:"seen"`
+	Online   bool              `json:"online"`
+	Tools    map[string]string `json:"tools" doc:"Versions of what is installed on it."`
 }
 
 // Change is an event of the stream: something about a run is different now; read the run to see what.

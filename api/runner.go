@@ -9,12 +9,13 @@ import (
 
 // ClaimRequest says who asks for work and what it can do.
 type ClaimRequest struct {
-	Runner    string   `json:"runner" pattern:"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$"`
-	Labels    []string `json:"labels" minItems:"1" maxItems:"100"`
-	Platform  string   `json:"platform" maxLength:"64" doc:"Such as linux/amd64."`
-	Slots     int      `json:"slots" minimum:"1" maximum:"1000"`
-	Recipient string   `json:"recipient" maxLength:"200" doc:"age X25519 recipient the job's secrets are sealed to."`
-	WaitMs    int      `json:"wait_ms" minimum:"0" maximum:"60000" doc:"How long to wait for work."`
+	Runner    string            `json:"runner" pattern:"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$"`
+	Labels    []string          `json:"labels" minItems:"1" maxItems:"100"`
+	Platform  string            `json:"platform" maxLength:"64" doc:"Such as linux/amd64."`
+	Slots     int               `json:"slots" minimum:"1" maximum:"1000"`
+	Recipient string            `json:"recipient" maxLength:"200" doc:"age X25519 recipient the job's secrets are sealed to."`
+	WaitMs    int               `json:"wait_ms" minimum:"0" maximum:"60000" doc:"How long to wait for work."`
+	Tools     map[string]string `json:"tools,omitempty" maxProperties:"500" doc:"Versions of the tools that are installed."`
 }
 
 // Work is one attempt of a job, handed to the runner that claimed it.
@@ -33,6 +34,7 @@ type Work struct {
 	Secrets     []byte            `json:"secrets,omitempty" doc:"SealedSecrets as JSON, age-encrypted to the runner."`
 	LeaseMs     int               `json:"lease_ms" doc:"Without a beat for so long the attempt is lost."`
 	SecretKinds map[string]string `json:"secret_kinds,omitempty"`
+	Takes       []string          `json:"takes,omitempty" doc:"What to fetch from earlier jobs, each as JOB/NAME."`
 }
 
 // SealedSecrets are the values a job's steps ask for.
@@ -40,8 +42,9 @@ type SealedSecrets map[string][]byte
 
 // Beat answers a runner's sign of life.
 type Beat struct {
-	Stop   bool   `json:"stop" doc:"End the job now."`
-	Reason string `json:"reason,omitempty"`
+	Stop   bool        `json:"stop" doc:"End the job now."`
+	State  state.State `json:"state,omitempty" enum:"cancelled,timed-out" doc:"How it then ends."`
+	Reason string      `json:"reason,omitempty"`
 }
 
 // StepReport tells that a step began or ended.

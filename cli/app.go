@@ -1,7 +1,7 @@
 // Package cli is the command line. Each file is one command, or a few that belong together.
 //
 // Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong; 3 the service
-// refused or cannot be reached.
+// refused or cannot be reached; 4 the check found warnings only.
 package cli
 
 import (
@@ -83,13 +83,14 @@ func App() *cli.Command {
 		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with an\n" +
 			"example, and those that answer something have --json.\n\n" +
 			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
-			"3 the service refused or cannot be reached.",
+			"3 the service refused or cannot be reached; 4 the check found warnings only.",
 		Suggest: true,
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), runnerCommand(),
-			checkCommand(),
+			checkCommand(), explainCommand(),
 			signInCommand(), projectsCommand(), projectCommand(),
-			runsCommand(), showCommand(), startCommand(), watchCommand(), logCommand(), stopCommand(), getCommand(),
+			runsCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
+			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(),
 			secretCommand(), tokenCommand(), runnersCommand(),
 			hookReportCommand(), referenceCommand(),
 		},

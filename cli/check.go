@@ -5,84 +5,224 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
+	"strings"
 
+	"github.com/owenrumney/go-sarif/v3/pkg/report"
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 )
+
+// exitWarned tells that there are warnings, and no errors.
+const exitWarned = 4
+
+// checkFlags say what a check may ask.
+var checkFlags = []cli.Flag{
+	&cli.StringFlag{Name: "project", Usage: "the project of the service to ask for secrets and runners; default: the one with this repository"},
+	&cli.BoolFlag{Name: "offline", Usage: "do not ask the service"},
+}
 
 func checkCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
-		Usage:     "check the pipeline files of a repository, before the push",
+		Usage:     "find mistakes in a repository's pipelines, before the push",
 		ArgsUsage: "[FOLDER]",
-		Description: "Reads piston/*.toml below FOLDER (default: here) and says what is wrong, with its place and what to do.\n" +
-			"Exit code 1 when there are errors.\n\n" + example("piston check"),
-		Flags: []cli.Flag{jsonFlag},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Description: "Reads piston/ of the checkout that FOLDER (default: here) is in, as it is on this disk, and says what is wrong,\n" +
+			"with its place and what to do. When you are signed in it asks the service for secrets and runners. Every finding\n" +
+			"has a code; docs/reference/findings.md explains each.\n\n" +
+			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" + example("piston check", "piston check --sarif > findings.sarif"),
+		Flags: append([]cli.Flag{
+			&cli.BoolFlag{Name: "allow-warnings", Usage: "end with 0 when there are warnings only"},
+			&cli.BoolFlag{Name: "sarif", Usage: "answer in SARIF 2.1.0, for code review and editors"},
+			jsonFlag}, checkFlags...),
+		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := words(c, "[FOLDER]")
 			if err != nil {
 				return err
 			}
-			files, findings, err := checkFolder(args[0])
+			dir := args[0]
+			if dir == "" {
+				dir = "."
+			}
+			known, note := askService(ctx, c, dir)
+			done, err := checkTree(ctx, dir, known)
 			if err != nil {
-				return coded{exitFailed, err}
+				return err
 			}
-			w := out(c)
-			if c.Bool("json") {
-				if err := printJSON(w, map[string]any{"files": files, "findings": findings}); err != nil {
-					return err
-				}
-			} else {
-				for _, f := range findings {
-					fmt.Fprintf(w, "%s\n\n", f)
-				}
+			if err := printCheck(c, done.result, note); err != nil {
+				return err
 			}
-			if definition.HasErrors(findings) {
+			found := done.result.All()
+			switch {
+			case definition.HasErrors(found):
 				return coded{exitFailed, nil}
-			}
-			if !c.Bool("json") {
-				fmt.Fprintf(w, "%d pipeline files, nothing wrong.\n", len(files))
+			case len(found) > 0 && !c.Bool("allow-warnings"):
+				return coded{exitWarned, nil}
 			}
 			return nil
 		},
 	}
 }
 
-func checkFolder(top string) (files []string, findings []definition.Finding, err error) {
-	if top == "" {
-		top = "."
-	}
-	findings = []definition.Finding{}
-	paths, err := filepath.Glob(filepath.Join(top, definition.Folder, "*.toml"))
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, p := range paths {
-		name := definition.Folder + "/" + filepath.Base(p)
-		if !definition.IsPipelineFile(name) {
-			continue
+func printCheck(c *cli.Command, result check.Result, note string) error {
+	w, found := out(c), result.All()
+	switch {
+	case c.Bool("sarif"):
+		return writeSARIF(w, found)
+	case c.Bool("json"):
+		files := []string{}
+		for _, f := range result.Files {
+			files = append(files, f.Path)
 		}
-		text, err := readUpTo(p, definition.MaxFileSize+1)
-		if err != nil {
-			return nil, nil, err
+		return printJSON(w, map[string]any{"files": files, "findings": append([]definition.Finding{}, found...), "note": note})
+	}
+	s := newScreen(w)
+	errors, warnings := 0, 0
+	for _, f := range found {
+		if f.Severity == definition.Error {
+			errors++
+		} else {
+			warnings++
 		}
-		files = append(files, name)
-		_, found := definition.Parse(name, text)
-		findings = append(findings, found...)
+		s.finding(f)
+		s.line("")
 	}
-	if len(files) == 0 {
-		return nil, nil, fmt.Errorf("there is no file piston/*.toml in %s; are you at the top of the repository?", top)
+	if note != "" {
+		s.line("%s", s.in(faint, note))
 	}
-	return files, findings, nil
+	if len(found) == 0 {
+		s.line("%s", s.in(green, fmt.Sprintf("%s, nothing found.", plural(len(result.Files), "pipeline"))))
+		return nil
+	}
+	s.line("%s in %s.", s.in(strong, plural(errors, "error")+", "+plural(warnings, "warning")), plural(len(result.Files), "pipeline"))
+	return nil
 }
 
-func readUpTo(path string, most int64) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
+func plural(n int, word string) string {
+	if n == 1 {
+		return fmt.Sprintf("1 %s", word)
 	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, most))
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// writeSARIF writes findings by the Static Analysis Results Interchange Format (OASIS SARIF 2.1.0).
+func writeSARIF(w io.Writer, found []definition.Finding) error {
+	doc := report.NewV210Report()
+	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(sarif.NewToolComponent().WithName("piston check"))).WithColumnKind("unicodeCodePoints")
+	means := map[string]string{}
+	for _, k := range check.Codes {
+		means[k.Name] = k.Means
+	}
+	for _, k := range definition.Codes {
+		means[k.Name] = k.Means
+	}
+	for _, f := range found {
+		run.AddRule(f.Code).WithShortDescription(sarif.NewMultiformatMessageString().WithText(means[f.Code]))
+		text := f.Message
+		if f.Fix != "" {
+			text += "\n" + f.Fix
+		}
+		place := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewArtifactLocation().WithURI(f.File))
+		if f.Line > 0 {
+			region := sarif.NewRegion().WithStartLine(f.Line)
+			if f.Col > 0 {
+				region.WithStartColumn(f.Col)
+			}
+			place.WithRegion(region)
+		}
+		run.CreateResultForRule(f.Code).WithLevel(string(f.Severity)).WithMessage(sarif.NewMessage().WithText(text)).
+			AddLocation(sarif.NewLocation().WithPhysicalLocation(place))
+	}
+	doc.AddRun(run)
+	return doc.PrettyWrite(w)
+}
+
+// finding prints one for a person.
+func (s *screen) finding(f definition.Finding) {
+	colour := yellow
+	if f.Severity == definition.Error {
+		colour = red
+	}
+	head, rest, _ := strings.Cut(f.String(), "\n")
+	word := ": " + string(f.Severity) + ": "
+	place, said, _ := strings.Cut(head, word)
+	s.line("%s: %s: %s", s.in(strong, place), s.in(colour, string(f.Severity)), said)
+	if rest != "" {
+		s.line("%s", rest)
+	}
+}
+
+func explainCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "explain",
+		Usage:     "print a pipeline as it is understood, with where each value is from",
+		ArgsUsage: "PIPELINE [FOLDER]",
+		Description: "Parts are put in, variants laid out, defaults written out.\n\n" +
+			example("piston explain trunk", "piston explain trunk --job android"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only this job"}, jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "PIPELINE", "[FOLDER]")
+			if err != nil {
+				return err
+			}
+			if args[1] == "" {
+				args[1] = "."
+			}
+			done, err := checkTree(ctx, args[1], nil)
+			if err != nil {
+				return err
+			}
+			f, err := done.pipeline(args[0])
+			if err != nil {
+				return err
+			}
+			values := f.Pipeline.Explain()
+			if job := c.String("job"); job != "" {
+				if f.Pipeline.Job[job] == nil {
+					return coded{exitFailed, fmt.Errorf("pipeline %s has no job %q", args[0], job)}
+				}
+				values = only(values, job)
+			}
+			if c.Bool("json") {
+				return printJSON(out(c), values)
+			}
+			s := newScreen(out(c))
+			rows := make([][]string, len(values))
+			for i, v := range values {
+				rows[i] = []string{v.Key, short(v.Text, 70), s.in(faint, v.From)}
+			}
+			s.table([]string{"KEY", "VALUE", "FROM"}, rows)
+			return nil
+		},
+	}
+}
+
+func only(values []definition.Value, job string) (list []definition.Value) {
+	for _, v := range values {
+		if v.Of == job {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+// pipeline finds one that can be used.
+func (d checked) pipeline(name string) (check.File, error) {
+	var names []string
+	for _, f := range d.result.Files {
+		names = append(names, f.Name)
+		if f.Name != name {
+			continue
+		}
+		if f.Pipeline == nil {
+			for _, found := range f.Findings {
+				fmt.Fprintf(os.Stderr, "%s\n\n", found)
+			}
+			return f, coded{exitFailed, fmt.Errorf("%s cannot be used as it is", f.Path)}
+		}
+		return f, nil
+	}
+	return check.File{}, coded{exitFailed, fmt.Errorf("there is no pipeline %q; there are: %s", name, strings.Join(names, ", "))}
 }

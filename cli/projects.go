@@ -41,7 +41,14 @@ func projectsCommand() *cli.Command {
 				if r := p.Latest; r != nil {
 					row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
 				}
-				rows = append(rows, append(row, s.in(faint, p.Remote)))
+				note := s.in(faint, p.Remote)
+				switch {
+				case p.Held != "":
+					note = s.in(yellow, "held: "+short(p.Held, 60))
+				case p.Trouble != "":
+					note = s.in(red, short(p.Trouble, 90))
+				}
+				rows = append(rows, append(row, note))
 			}
 			if len(rows) == 0 {
 				s.line("No projects yet: piston project add NAME REPOSITORY registers one.")
@@ -64,8 +71,8 @@ func orJSON(c *cli.Command, v any, err error) error {
 func projectCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "project",
-		Usage: "register a repository, or connect its pushes",
-		Commands: []*cli.Command{
+		Usage: "register a repository, connect its pushes, hold its jobs",
+		Commands: append([]*cli.Command{
 			{
 				Name:  "add",
 				Usage: "register a repository",
@@ -85,7 +92,7 @@ func projectCommand() *cli.Command {
 					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
 				Action: asking(hookProject, "NAME"),
 			},
-		},
+		}, holdCommands()...),
 	}
 }
 

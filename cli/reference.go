@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/httpapi"
 )
@@ -15,7 +16,7 @@ import (
 // referenceCommand prints the generated documents; make reference writes them into docs/reference.
 func referenceCommand() *cli.Command {
 	return &cli.Command{
-		Name: "reference", Hidden: true, ArgsUsage: "openapi|pipeline|schema|commands",
+		Name: "reference", Hidden: true, ArgsUsage: "openapi|pipeline|schema|findings|commands",
 		Usage: "print a generated reference",
 		Action: func(_ context.Context, c *cli.Command) error {
 			w := out(c)
@@ -34,11 +35,13 @@ func referenceCommand() *cli.Command {
 					_, err = w.Write(append(text, '\n'))
 				}
 				return err
+			case "findings":
+				return check.WriteReference(w)
 			case "commands":
 				writeCommands(w, c.Root())
 				return nil
 			}
-			return usage("piston reference takes openapi, pipeline, schema or commands")
+			return usage("piston reference takes openapi, pipeline, schema, findings or commands")
 		},
 	}
 }

@@ -22,7 +22,7 @@ func runnerCommand() *cli.Command {
 		Name:  "runner",
 		Usage: "execute jobs on this machine for a service",
 		Description: "Asks the service for jobs and runs their steps, each in a sandbox. It needs a token of its own kind:\n" +
-			"piston token add --runner NAME makes one. Ctrl-C kills the steps at hand; the service has their jobs tried again.\n\n" +
+			"piston token add --runner NAME makes one. It tells the service the versions of the tools it finds. Ctrl-C kills the steps at hand; the service has their jobs tried again.\n\n" +
 			example("piston runner --server http://127.0.0.1:7460 --token-file runner.token --label macos"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "server", Usage: "address of the service", Required: true, Sources: cli.EnvVars("PISTON_SERVER")},
@@ -33,6 +33,7 @@ func runnerCommand() *cli.Command {
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 1},
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: "bubblewrap"},
 			&cli.StringFlag{Name: "disk", Usage: "most space a job's files may take, such as 20GB; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_DISK")},
+			&cli.StringSliceFlag{Name: "tool", Usage: "a tool besides those it looks for itself, as NAME=COMMAND whose output holds the version; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_TOOLS")},
 			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
 			&cli.IntFlag{Name: "parent", Usage: "process it belongs to; when that ends, it ends after the jobs at hand", Hidden: true},
 		},
@@ -45,6 +46,10 @@ func runnerCommand() *cli.Command {
 			if err != nil {
 				return coded{exitUsage, err}
 			}
+			probes, err := toolProbes(c.StringSlice("tool"))
+			if err != nil {
+				return err
+			}
 			log := newLog(os.Stderr, c.Bool("verbose"))
 			parent := c.Int("parent")
 			lock, err := waitForLock(ctx, c.String("home"), parent != 0)
@@ -52,8 +57,9 @@ func runnerCommand() *cli.Command {
 				return err
 			}
 			defer lock.Unlock()
-			r, err := runner.New(runner.Config{Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
-				Slots: c.Int("slots"), Isolation: runner.Isolation(c.String("isolation")), Disk: disk,
+			isolation := runner.Isolation(c.String("isolation"))
+			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes), Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
+				Slots: c.Int("slots"), Isolation: isolation, Disk: disk,
 				Client: client.New(c.String("server"), token), Log: log})
 			if err != nil {
 				return err
@@ -71,6 +77,18 @@ func runnerCommand() *cli.Command {
 			return r.Run(ctx, drain)
 		},
 	}
+}
+
+// toolProbes reads NAME=COMMAND pairs.
+func toolProbes(list []string) (probes []runner.Probe, err error) {
+	for _, text := range list {
+		name, command, ok := strings.Cut(text, "=")
+		if !ok || name == "" || strings.TrimSpace(command) == "" {
+			return nil, usage("--tool %q: write NAME=COMMAND, such as 'ndk=cat /opt/ndk/source.properties'", text)
+		}
+		probes = append(probes, runner.Probe{Name: name, Command: command})
+	}
+	return probes, nil
 }
 
 // waitForLock holds the runner's folder. A runner started by a service waits for one that an earlier life of the

@@ -39,6 +39,9 @@ func runsCommand() *cli.Command {
 			var rows [][]string
 			for _, r := range page.Runs {
 				note := short(r.Subject, 44)
+				if r.Reason != "" && r.FailedAt == "" && r.State.Over() {
+					note = s.in(faint, short(r.Reason, 44))
+				}
 				if r.FailedAt != "" {
 					note = s.in(red, short(r.FailedAt, 44))
 				}
@@ -98,27 +101,6 @@ func showCommand() *cli.Command {
 			newScreen(out(c)).run(d)
 			return nil
 		}, "PROJECT", "[RUN]"),
-	}
-}
-
-func startCommand() *cli.Command {
-	return &cli.Command{
-		Name:        "start",
-		Usage:       "start a pipeline by hand",
-		ArgsUsage:   "PROJECT PIPELINE [REF]",
-		Description: "REF is a branch, tag or commit; default main.\n\n" + example("piston start tidewick trunk work/new-chart"),
-		Flags:       []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			if args[2] == "" {
-				args[2] = "main"
-			}
-			r, err := cl.StartRun(ctx, args[0], api.StartRun{Pipeline: args[1], Ref: args[2]})
-			if err != nil || c.Bool("json") {
-				return orJSON(c, r, err)
-			}
-			fmt.Fprintf(out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project, r.Number)
-			return nil
-		}, "PROJECT", "PIPELINE", "[REF]"),
 	}
 }
 

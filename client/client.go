@@ -295,6 +295,65 @@ func (c *Client) StopRun(ctx context.Context, project string, number int64) erro
 	return c.call(ctx, http.MethodPost, runPath(project, number)+"/stop", nil, nil)
 }
 
+// Restart starts a run again. It is tried once, like StartRun.
+func (c *Client) Restart(ctx context.Context, project string, number int64, in api.Restart) (out api.Run, err error) {
+	once := *c
+	once.Patience = 0
+	err = once.call(ctx, http.MethodPost, runPath(project, number)+"/again", in, &out)
+	return out, err
+}
+
+// Since tells what has changed since a run's pipeline last passed.
+func (c *Client) Since(ctx context.Context, project string, number int64) (api.Since, error) {
+	return get[api.Since](ctx, c, runPath(project, number)+"/since")
+}
+
+// QueueFilter narrows the list of jobs that wait.
+type QueueFilter struct {
+	Project string
+	Run     int64
+	After   int
+	Limit   int
+}
+
+// Queue lists jobs that wait.
+func (c *Client) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, error) {
+	return get[api.QueuePage](ctx, c, fmt.Sprintf("/queue?project=%s&run=%d&after=%d&limit=%d", url.QueryEscape(f.Project), f.Run, f.After, max(f.Limit, 1)))
+}
+
+// Hold keeps a project's jobs from being handed out; an empty reason lets them go again.
+func (c *Client) Hold(ctx context.Context, project, reason string) (out api.Project, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/hold", api.Hold{Reason: reason}, &out)
+	return out, err
+}
+
+// LimitProject bounds how many jobs of a project are at work at once.
+func (c *Client) LimitProject(ctx context.Context, project string, atOnce int) (out api.Project, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/limit", api.ProjectLimit{AtOnce: atOnce}, &out)
+	return out, err
+}
+
+// Schedules lists when a project's pipelines are due.
+func (c *Client) Schedules(ctx context.Context, project string) ([]api.Schedule, error) {
+	return get[[]api.Schedule](ctx, c, projectPath(project)+"/schedules")
+}
+
+// Pipelines lists a project's pipelines at a branch, tag or commit.
+func (c *Client) Pipelines(ctx context.Context, project, ref string) (api.Pipelines, error) {
+	return get[api.Pipelines](ctx, c, projectPath(project)+"/pipelines?ref="+url.QueryEscape(ref))
+}
+
+// Check looks for mistakes in a pipeline file.
+func (c *Client) Check(ctx context.Context, project string, in api.CheckRequest) (out api.PipelineNote, err error) {
+	err = c.call(ctx, http.MethodPost, projectPath(project)+"/check", in, &out)
+	return out, err
+}
+
+// Knowledge is what a check on this machine may know of the service.
+func (c *Client) Knowledge(ctx context.Context, project string) (api.Knowledge, error) {
+	return get[api.Knowledge](ctx, c, projectPath(project)+"/knowledge")
+}
+
 // LogQuery says which part of a log to read.
 type LogQuery struct {
 	Attempt    int

@@ -97,3 +97,25 @@ func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sh
 		return res.Body.Close()
 	})
 }
+
+// HandOver sends packed files for later jobs of the run.
+func (c *Client) HandOver(ctx context.Context, attempt int64, name string, content io.Reader) error {
+	res, err := c.request(ctx, http.MethodPut, fmt.Sprintf("%s%s/handovers/%s", prefix, attemptPath(attempt), url.PathEscape(name)), content, "application/zstd")
+	if err != nil {
+		return err
+	}
+	return res.Body.Close()
+}
+
+// Handover reads what an earlier job hands on; the caller closes it.
+func (c *Client) Handover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
+	var res *http.Response
+	err := c.retry(ctx, func() (err error) {
+		res, err = c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/handovers/%s/%s", prefix, attemptPath(attempt), url.PathEscape(job), url.PathEscape(name)), nil, "")
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}

@@ -57,10 +57,10 @@ func TestTheRepositoryIsWhole(t *testing.T) {
 	for _, p := range pipelines {
 		text, err := os.ReadFile(p)
 		require.NoError(t, err)
-		_, found := definition.Parse("piston/"+filepath.Base(p), text)
+		_, found := definition.Parse("piston/"+filepath.Base(p), text, nil)
 		assert.Empty(t, found, p)
 	}
-	_, found := definition.Parse("piston/nightly.toml", []byte(nightly))
+	_, found := definition.Parse("piston/nightly.toml", []byte(nightly), nil)
 	require.Len(t, found, 1, "the slip of the story is one")
 	for _, c := range chapters {
 		assert.NotEmpty(t, c.runs, c.what)

@@ -38,10 +38,10 @@ func (sv *server) projects(a huma.API, r chi.Router) {
 	})
 	// The signature covers the very bytes of the body, so this one is read as it came.
 	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodPost, Path: Prefix + "/projects/{project}/pushes", OperationID: "report-push",
-		Summary:    "Report changed refs, signed by the rules of Standard Webhooks 1.0.0 (webhook-id, webhook-timestamp, webhook-signature)",
+		Summary:    "Report changed refs or a proposal, signed by the rules of Standard Webhooks 1.0.0 (webhook-id, webhook-timestamp, webhook-signature)",
 		Parameters: []*huma.Param{{Name: "project", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
-			"application/json": {Schema: schemaOf[api.PushEvent](a)}}},
+			"application/json": {Schema: &huma.Schema{OneOf: []*huma.Schema{schemaOf[api.PushEvent](a), schemaOf[api.ProposalEvent](a)}}}}},
 		Responses: map[string]*huma.Response{"202": {Description: "Recorded", Content: map[string]*huma.MediaType{
 			"application/json": {Schema: schemaOf[api.PushAccepted](a)}}}}})
 	r.Post(Prefix+"/projects/{project}/pushes", func(w http.ResponseWriter, r *http.Request) {

@@ -61,6 +61,29 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 	r.Get(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.sendCache)
 	r.Put(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.saveCache)
 	r.Put(Prefix+"/runner/attempts/{attempt}/artifacts", sv.keepArtifact)
+	r.Put(Prefix+"/runner/attempts/{attempt}/handovers/{name}", sv.takeHandover)
+	r.Get(Prefix+"/runner/attempts/{attempt}/handovers/{job}/{name}", sv.sendHandover)
+}
+
+func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
+	if err := sv.s.HandOver(r.Context(), number(r, "attempt"), chi.URLParam(r, "name"), r.Body); err != nil {
+		writeProblem(w, problem(err))
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
+	content, err := sv.s.OpenHandover(r.Context(), number(r, "attempt"), chi.URLParam(r, "job"), chi.URLParam(r, "name"))
+	if err != nil {
+		writeProblem(w, problem(err))
+		return
+	}
+	defer content.Close()
+	w.Header().Set("Content-Type", "application/zstd")
+	if _, err := io.Copy(w, content); err != nil {
+		panic(http.ErrAbortHandler)
+	}
 }
 
 func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {

@@ -49,7 +49,7 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 	})
 	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log", "read-log", "A part of a job's log", func(ctx context.Context, in *struct {
 		RunPath
-		Job     string `path:"job" maxLength:"63"`
+		Job     string `path:"job" maxLength:"400"`
 		Attempt int    `query:"attempt" minimum:"0" doc:"0 or absent: the latest."`
 		From    int64  `query:"from" minimum:"0" doc:"First line wanted, from 1."`
 		Tail    int64  `query:"tail" minimum:"0" doc:"Instead of from: the last so many lines."`

@@ -62,6 +62,8 @@ func build(sv *server) (http.Handler, huma.API) {
 	sv.sessions(a)
 	sv.projects(a, r)
 	sv.runs(a, r)
+	sv.queue(a)
+	sv.pipelines(a)
 	sv.secrets(a)
 	sv.runners(a, r)
 	sv.stream(a, r)

@@ -81,7 +81,7 @@ func (j *job) clearPaths(paths []string) {
 }
 
 func (j *job) restore(ctx context.Context, c *cacheState) (size int64, err error) {
-	packed, size, err := j.Client.Cache(ctx, j.work.Attempt, string(c.key))
+	packed, size, err := j.post.Cache(ctx, j.work.Attempt, string(c.key))
 	if err != nil {
 		return 0, err
 	}
@@ -114,29 +114,18 @@ func (j *job) saveCaches(ctx context.Context) {
 }
 
 func (j *job) save(ctx context.Context, c *cacheState) (size int64, err error) {
-	reader, writer := io.Pipe()
-	counted := &counter{w: writer}
-	go func() {
-		packer, err := zstd.NewWriter(counted, zstd.WithEncoderConcurrency(1))
-		if err == nil {
-			err = errors.Join(pack(j.root, packer, c.Paths), packer.Close())
-		}
-		writer.CloseWithError(err)
-	}()
-	err = j.Client.SaveCache(ctx, j.work.Attempt, c.Name, string(c.key), reader)
-	reader.CloseWithError(err)
+	counted := &counter{}
+	err = j.sendPacked(c.Paths, func(content io.Reader) error {
+		return j.post.SaveCache(ctx, j.work.Attempt, c.Name, string(c.key), io.TeeReader(content, counted))
+	})
 	return counted.n, err
 }
 
-type counter struct {
-	w io.Writer
-	n int64
-}
+type counter struct{ n int64 }
 
 func (c *counter) Write(p []byte) (int, error) {
-	n, err := c.w.Write(p)
-	c.n += int64(n)
-	return n, err
+	c.n += int64(len(p))
+	return len(p), nil
 }
 
 // ErrNothingToSave says that none of a cache's paths is there.
@@ -210,7 +199,7 @@ func unpack(root *os.Root, r io.Reader, paths []string) error {
 			return err
 		}
 		name := path.Clean(h.Name)
-		if !below(name, paths) {
+		if !below(name, paths) || name == ".git" || strings.HasPrefix(name, ".git/") {
 			return fmt.Errorf("the saved copy holds %q, which is not below the cache's paths", h.Name)
 		}
 		if err := unpackOne(root, tr, h, name); err != nil {
@@ -243,6 +232,9 @@ func unpackOne(root *os.Root, tr *tar.Reader, h *tar.Header, name string) error 
 	case tar.TypeSymlink:
 		return root.Symlink(h.Linkname, name)
 	case tar.TypeReg:
+		if err := root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err // what stands there may be of the repository; a folder stays
+		}
 		f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o200)
 		if err != nil {
 			return err

@@ -13,9 +13,9 @@ import (
 	"gentlepiston.example/piston/source"
 )
 
-// checkout brings the commit, with its submodules, into the workspace. The token by which the service lets us read
+// checkoutCommit brings the commit, with its submodules, into the workspace. The token by which the service lets us read
 // travels in git's environment only; nothing of it stays in the workspace.
-func (j *job) checkout(ctx context.Context) error {
+func (j *job) checkoutCommit(ctx context.Context) error {
 	began := time.Now()
 	path, ok := j.work.Sources[j.work.Remote]
 	if !ok {

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 // etc lists what of /etc a step may see: what programs need to run, and nothing of who lives on the machine.
@@ -84,4 +85,15 @@ func copyEtc(from, to string) error {
 		}
 		return nil
 	})
+}
+
+// etcFor is how long a copy serves trials.
+const etcFor = time.Hour
+
+// refreshEtc makes the copy unless there is one that is young enough.
+func (r *Runner) refreshEtc() error {
+	if info, err := os.Stat(r.etcFolder()); err == nil && time.Since(info.ModTime()) < etcFor {
+		return nil
+	}
+	return r.makeEtc()
 }

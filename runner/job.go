@@ -29,17 +29,27 @@ const outside = -1
 // job is one attempt at work.
 type job struct {
 	*Runner
-	work    *api.Work
-	dir     string // everything of this attempt is below it
-	build   string // what its steps see of that: workspace, home, temporary files
-	src     string // the workspace
-	root    *os.Root
-	secrets api.SealedSecrets
-	masker  *mask.Masker
-	sink    *logSink
-	caches  []*cacheState
-	reports chan report
-	cancel  context.CancelCauseFunc
+	post     Post
+	work     *api.Work
+	dir      string // everything of this attempt is below it
+	build    string // what its steps see of that: workspace, home, temporary files
+	src      string // the workspace
+	checkout func(ctx context.Context) error
+	from     int  // the first step to run
+	stays    bool // its folder is not removed in the end
+	root     *os.Root
+	secrets  api.SealedSecrets
+	masker   *mask.Masker
+	sink     *logSink
+	caches   []*cacheState
+	reports  chan report
+	cancel   context.CancelCauseFunc
+}
+
+func (r *Runner) job(work *api.Work, dir string, post Post) *job {
+	build := filepath.Join(dir, "build")
+	return &job{Runner: r, post: post, work: work, dir: dir, build: build, src: filepath.Join(build, "src"), reports: make(chan report, 64),
+		masker: mask.New()}
 }
 
 // ending is why a job ends before its time.
@@ -57,19 +67,24 @@ var errLost = errors.New("the attempt is no longer this runner's")
 var errQuit = errors.New("the runner is ending")
 
 func (r *Runner) execute(parent context.Context, work *api.Work) {
+	j := r.job(work, filepath.Join(r.Home, "work", fmt.Sprintf("%d", work.Attempt)), r.Client)
+	j.checkout = j.checkoutCommit
+	r.do(parent, j)
+}
+
+// do executes a job and tells its post how it goes.
+func (r *Runner) do(parent context.Context, j *job) {
+	work := j.work
 	log := r.Log.With("project", work.Project, "run", work.Run, "job", work.Job.Name, "attempt", work.Number)
 	log.Info("job begins")
 	began := time.Now()
 	ctx, cancel := context.WithCancelCause(parent)
 	defer cancel(nil)
+	j.cancel = cancel
 	limited, release := context.WithTimeoutCause(ctx, work.Job.Limit.Value(),
 		ending{state.TimedOut, fmt.Sprintf("the job's limit of %s is over", work.Job.Limit)})
 	defer release()
 
-	j := &job{Runner: r, work: work, cancel: cancel, reports: make(chan report, 64),
-		dir: filepath.Join(r.Home, "work", fmt.Sprintf("%d", work.Attempt))}
-	j.build = filepath.Join(j.dir, "build")
-	j.src = filepath.Join(j.build, "src")
 	// Reports go on when the job is being ended; only the runner's own end or a lost attempt stops them.
 	telling, hush := context.WithCancel(context.WithoutCancel(parent))
 	defer hush()
@@ -80,7 +95,7 @@ func (r *Runner) execute(parent context.Context, work *api.Work) {
 		}
 	}()
 	j.sink = newLogSink(telling, func(ctx context.Context, first int64, text []byte) error {
-		return r.Client.AppendLog(ctx, work.Attempt, first, text)
+		return j.post.AppendLog(ctx, work.Attempt, first, text)
 	}, j.broken)
 	var reporting sync.WaitGroup
 	reporting.Go(func() { j.tell(telling) })
@@ -97,8 +112,10 @@ func (r *Runner) execute(parent context.Context, work *api.Work) {
 		result = context.Cause(ctx) // the work is done, but what was told of it did not arrive
 	}
 	j.finish(telling, result)
-	if err := removeAll(j.dir); err != nil {
-		log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
+	if !j.stays {
+		if err := removeAll(j.dir); err != nil {
+			log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
+		}
 	}
 	log.Info("job ends", "took", time.Since(began).Round(time.Millisecond), "result", resultWord(result))
 }
@@ -132,14 +149,14 @@ func (j *job) tell(ctx context.Context) {
 		for more := true; more && err == nil; {
 			more = false
 			if r.prepared != nil {
-				err = j.Client.Prepared(ctx, j.work.Attempt, *r.prepared)
+				err = j.post.Prepared(ctx, j.work.Attempt, *r.prepared)
 				break
 			}
 			steps := []api.StepReport{r.step}
 			for r, more = next(j.reports); more && r.prepared == nil; r, more = next(j.reports) {
 				steps = append(steps, r.step)
 			}
-			err = j.Client.ReportSteps(ctx, j.work.Attempt, steps)
+			err = j.post.ReportSteps(ctx, j.work.Attempt, steps)
 		}
 		if err != nil {
 			j.broken(err)
@@ -161,7 +178,7 @@ func next(reports <-chan report) (r report, ok bool) {
 // beat tells the service that we live, and hears from it whether the job is still wanted.
 func (j *job) beat(ctx context.Context) {
 	for ctx.Err() == nil {
-		answer, err := j.Client.Beat(ctx, j.work.Attempt)
+		answer, err := j.post.Beat(ctx, j.work.Attempt)
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -169,7 +186,11 @@ func (j *job) beat(ctx context.Context) {
 			j.broken(err)
 			return
 		case answer.Stop:
-			j.cancel(ending{state.Cancelled, answer.Reason})
+			end := ending{answer.State, answer.Reason}
+			if end.state == "" {
+				end.state = state.Cancelled
+			}
+			j.cancel(end)
 			return
 		}
 	}
@@ -180,11 +201,7 @@ var oneLine = strings.NewReplacer("\n", "\u240a", "\r", "\u240d", "\x00", "\u240
 
 // say writes a line of our own into the log.
 func (j *job) say(step int, format string, args ...any) {
-	text := oneLine.Replace(fmt.Sprintf(format, args...))
-	if j.masker != nil {
-		text = j.masker.String(text)
-	}
-	j.sink.add(step, text)
+	j.sink.add(step, j.masker.String(oneLine.Replace(fmt.Sprintf(format, args...))))
 }
 
 // run does the work; its error tells how the job ended.
@@ -211,30 +228,70 @@ func (j *job) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer j.root.Close()
-	j.restoreCaches(ctx)
+	if j.from == 0 {
+		j.restoreCaches(ctx)
+		if err := j.takeFiles(ctx); err != nil {
+			return err
+		}
+	}
 	uses := j.cacheUses()
 	at := time.Now().UnixMilli()
 	j.reports <- report{prepared: &api.Prepared{At: at, Caches: uses}}
 	defer j.watchDisk(ctx)()
-	for i := range j.work.Job.Step {
-		if err := j.step(ctx, i); err != nil {
-			j.keep(ctx, false)
-			return err
-		}
+	if err := j.steps(ctx); err != nil {
+		j.keep(ctx, false)
+		return err
 	}
 	if err := j.keep(ctx, true); err != nil {
+		return err
+	}
+	if err := j.handFiles(ctx); err != nil {
 		return err
 	}
 	j.saveCaches(ctx)
 	return ctx.Err()
 }
 
+// steps runs the steps in order. After one has failed only those run that always do; one whose failure is only
+// reported changes nothing. The error is that of the first that counts.
+func (j *job) steps(ctx context.Context) (failed error) {
+	for i, s := range j.work.Job.Step {
+		why := s.Skip
+		switch {
+		case ctx.Err() != nil:
+			return errors.Join(failed, ctx.Err())
+		case i < j.from:
+			why = "not wanted: the trial begins later"
+		case why == "" && failed != nil && !s.Always:
+			why = "a step before it failed"
+		}
+		if why != "" {
+			j.report(i, api.StepReport{State: state.Skipped, Reason: cut(why, 4000), At: time.Now().UnixMilli()})
+			continue
+		}
+		if err := j.step(ctx, i); err != nil && failed == nil && !(s.Advisory && ctx.Err() == nil) {
+			failed = err
+		}
+	}
+	return failed
+}
+
 // openSecrets unseals what came for this job and prepares to hide it.
 func (j *job) openSecrets() error {
-	j.masker = mask.New()
-	if len(j.work.Secrets) == 0 {
-		return nil
+	if len(j.work.Secrets) > 0 {
+		if err := j.unseal(); err != nil {
+			return err
+		}
 	}
+	values := make([]string, 0, len(j.secrets))
+	for v := range maps.Values(j.secrets) {
+		values = append(values, string(v))
+	}
+	j.masker = mask.New(values...)
+	return nil
+}
+
+func (j *job) unseal() error {
 	r, err := age.Decrypt(bytes.NewReader(j.work.Secrets), j.identity)
 	if err != nil {
 		return fmt.Errorf("the job's secrets are not sealed to this runner: %w", err)
@@ -243,15 +300,7 @@ func (j *job) openSecrets() error {
 	if err != nil {
 		return err
 	}
-	if err := json.Unmarshal(text, &j.secrets); err != nil {
-		return err
-	}
-	values := make([]string, 0, len(j.secrets))
-	for v := range maps.Values(j.secrets) {
-		values = append(values, string(v))
-	}
-	j.masker = mask.New(values...)
-	return nil
+	return json.Unmarshal(text, &j.secrets)
 }
 
 // finish tells how the attempt ended, unless it is not ours any more or the runner is ending.
@@ -268,7 +317,7 @@ func (j *job) finish(ctx context.Context, result error) {
 		f.State, f.Reason = state.Failed, result.Error()
 	}
 	f.Reason = cut(j.masker.String(f.Reason), 4000)
-	if err := j.Client.Finish(ctx, j.work.Attempt, f); err != nil {
+	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil {
 		j.Log.Warn("the end of a job could not be reported", "attempt", j.work.Attempt, "error", err)
 	}
 }

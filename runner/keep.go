@@ -60,7 +60,7 @@ func (j *job) keepOne(ctx context.Context, name string, f artifact.File) error {
 	if err != nil {
 		return err
 	}
-	err = j.Client.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
+	err = j.post.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
 	if err == nil {
 		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, quantity.Bytes(f.Size), sum, milliseconds(time.Since(began)))
 	}

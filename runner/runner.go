@@ -37,6 +37,7 @@ type Config struct {
 	Isolation Isolation
 	Disk      int64 // most bytes a job may have on disk; 0: no limit
 	Client    *client.Client
+	Tools     map[string]string // versions of what is installed, by name
 	Log       *slog.Logger
 }
 
@@ -66,7 +67,7 @@ func New(c Config) (*Runner, error) {
 		return nil, err
 	}
 	c.Client.Patience = patience
-	return &Runner{c, identity}, nil
+	return &Runner{Config: c, identity: identity}, nil
 }
 
 // Run works until ctx ends; then steps are killed and it returns when nothing of them is left. When drain is closed
@@ -106,7 +107,7 @@ func (r *Runner) clear() error {
 
 func (r *Runner) slot(ctx, claiming context.Context) {
 	request := api.ClaimRequest{Runner: r.Name, Labels: r.Labels, Platform: platform(), Slots: r.Slots,
-		Recipient: r.identity.Recipient().String(), WaitMs: int(claimWait.Milliseconds())}
+		Tools: r.Tools, Recipient: r.identity.Recipient().String(), WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
 		work, err := r.Client.Claim(claiming, request)

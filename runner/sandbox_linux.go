@@ -66,7 +66,8 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 		env = append(env, k+"="+v)
 	}
 	if j.Isolation == None {
-		cmd := exec.Command("/bin/sh", "-e", s.script)
+		argv := append(s.interpreter(), s.script)
+		cmd := exec.Command(argv[0], argv[1:]...)
 		cmd.Dir, cmd.Env = filepath.Join(j.src, s.dir), env
 		ownGroup(cmd)
 		return cmd, nil
@@ -83,7 +84,11 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 		args = append(args, "--ro-bind", s.secrets, sandboxSecrets)
 	}
 	args = append(args, "--ro-bind", s.script, sandboxScript, "--chdir", filepath.Join(sandboxTop, "src", s.dir),
-		"--", "/bin/sh", "-e", sandboxScript)
+		"--")
+	args = append(append(args, s.interpreter()...), sandboxScript)
+	if s.interactive {
+		args = slices.DeleteFunc(args, func(a string) bool { return a == "--new-session" })
+	}
 	cmd := exec.Command("bwrap", args...)
 	cmd.Dir, cmd.Env = "/", env
 	ownGroup(cmd)

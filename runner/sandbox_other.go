@@ -25,7 +25,8 @@ func (j *job) inside(part string) string { return filepath.Join(j.build, part) }
 func (j *job) insideSecrets(s *stepSpec) string { return s.secrets }
 
 func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
-	cmd := exec.Command("/bin/sh", "-e", s.script)
+	argv := append(s.interpreter(), s.script)
+	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir = filepath.Join(j.src, s.dir)
 	for k, v := range s.env {
 		cmd.Env = append(cmd.Env, k+"="+v)
@@ -36,6 +37,8 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 
 // makeEtc: without a sandbox steps see the machine's own.
 func (r *Runner) makeEtc() error { return nil }
+
+func (r *Runner) refreshEtc() error { return nil }
 
 func stepPath(Isolation) string { return os.Getenv("PATH") }
 

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -74,9 +75,9 @@ func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters
 	if ctx.Err() != nil {
 		return -1, context.Cause(ctx)
 	}
-	if step.Dir != "" {
-		if info, err := j.root.Stat(path.Clean(step.Dir)); err != nil || !info.IsDir() {
-			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?", step.Dir)
+	if dir := j.dirOf(step); dir != "." {
+		if info, err := j.root.Stat(dir); err != nil || !info.IsDir() {
+			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?", dir)
 		}
 	}
 	spec, err := j.prepareStep(i, step)
@@ -158,10 +159,32 @@ type stepSpec struct {
 	index   int
 	dir     string // below the workspace
 	script  string // file on the host
+	shell   string
 	secrets string // folder of secret files on the host, or ""
 	network bool
 	env     map[string]string
 	undo    []func() error
+
+	interactive bool // it has the terminal
+}
+
+// dirOf is the folder a step runs in: its own, else the job's.
+func (j *job) dirOf(step *definition.Step) string {
+	if step.Dir != "" {
+		return path.Clean(step.Dir)
+	}
+	return path.Clean(j.work.Job.Dir)
+}
+
+// interpreter is what runs a script, before the script's name.
+func (s *stepSpec) interpreter() []string {
+	switch s.shell {
+	case definition.ShellBash:
+		return []string{"/bin/bash", "-e", "-o", "pipefail"}
+	case definition.ShellPython:
+		return []string{"/usr/bin/env", "python3"}
+	}
+	return []string{"/bin/sh", "-e"}
 }
 
 func (s *stepSpec) cleanUp() (err error) {
@@ -174,13 +197,16 @@ func (s *stepSpec) cleanUp() (err error) {
 // prepareStep writes the script and the secret files and gathers the environment. The most specific value wins:
 // step, job, pipeline; a secret wins over all, and what the service sets cannot be set otherwise.
 func (j *job) prepareStep(i int, step *definition.Step) (*stepSpec, error) {
-	s := &stepSpec{index: i, dir: path.Clean(step.Dir), network: step.Network != "none", env: map[string]string{}}
+	s := &stepSpec{index: i, dir: j.dirOf(step), shell: cmp.Or(step.Shell, j.work.Job.Shell), network: step.Network != "none", env: map[string]string{}}
 	for _, env := range []map[string]string{j.baseEnv(), j.work.Env, j.work.Job.Env, step.Env} {
 		for k, v := range env {
 			s.env[k] = v
 		}
 	}
 	s.script = filepath.Join(j.dir, fmt.Sprintf("step-%d", i))
+	if err := os.Remove(s.script); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
 	if err := os.WriteFile(s.script, []byte(step.Script), 0o444); err != nil {
 		return nil, err
 	}

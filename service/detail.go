@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -25,8 +26,18 @@ func (s *Service) Run(ctx context.Context, project string, number int64) (api.Ru
 	if err != nil {
 		return d, err
 	}
+	why := map[string]string{}
+	if !run.State.Over() {
+		if why, err = s.waiting(ctx, run.ID); err != nil {
+			return d, err
+		}
+	}
 	for _, j := range parts.jobs {
-		d.Jobs = append(d.Jobs, parts.job(j, d.Now))
+		job := parts.job(j, d.Now)
+		if j.State == state.Queued {
+			job.Waiting = waitsFor(j, why)
+		}
+		d.Jobs = append(d.Jobs, job)
 	}
 	for _, f := range parts.artifacts {
 		d.Artifacts = append(d.Artifacts, artifactOf(f))
@@ -87,7 +98,7 @@ func (p parts) latest(j store.Job) (a store.Attempt, ok bool) {
 
 func (p parts) job(j store.Job, now time.Time) api.Job {
 	d := j.Definition.V
-	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: nonNil(d.After), Machine: nonNil(d.Machine),
+	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: nonNil(d.After), Machine: nonNil(d.Machine), Of: d.Of, Advisory: d.Advisory,
 		Attempts: []api.AttemptNote{}, Steps: []api.Step{}, Caches: []api.CacheUse{}}
 	for _, a := range p.attempts[j.ID] {
 		out.Attempts = append(out.Attempts, api.AttemptNote{Number: a.Number, State: a.State, Reason: a.Reason})
@@ -95,7 +106,7 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	a, ok := p.latest(j)
 	if !ok {
 		for _, step := range d.Step {
-			s := api.Step{Name: step.Name, State: state.Queued}
+			s := api.Step{Name: step.Name, State: state.Queued, Advisory: step.Advisory}
 			if j.State.Over() {
 				s.State = j.State
 			}
@@ -106,9 +117,17 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	out.Attempt, out.Runner, out.LogLines = a.Number, a.Runner, a.LogLines
 	out.Queued, out.Claimed, out.Prepared, out.Finished = &a.Queued, a.Claimed, a.Prepared, a.Finished
 	times := timing.Job{Queued: a.Queued, Claimed: value(a.Claimed), Prepared: value(a.Prepared), Finished: value(a.Finished)}
-	for _, s := range p.steps[a.ID] {
+	if len(d.Tools) > 0 {
+		out.Tools = map[string]string{}
+		for name := range d.Tools {
+			if v, ok := a.ToolsFound.V[name]; ok {
+				out.Tools[name] = v
+			}
+		}
+	}
+	for i, s := range p.steps[a.ID] {
 		out.Steps = append(out.Steps, api.Step{Name: s.Name, State: s.State, Reason: s.Reason, ExitCode: s.ExitCode,
-			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine})
+			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine, Advisory: i < len(d.Step) && d.Step[i].Advisory})
 		times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: value(s.Started), Ended: value(s.Finished)})
 		out.Tests = addTests(out.Tests, s.Tests.V)
 	}
@@ -147,6 +166,9 @@ func (p parts) failure() *api.Failure {
 		if !ok || j.State != state.Failed && j.State != state.TimedOut || a.Finished == nil {
 			continue
 		}
+		if j.Definition.V.Advisory {
+			continue
+		}
 		f := failureOf(j, a, p.steps[a.ID])
 		if first == nil || a.Finished.Before(when) {
 			first, when = f, *a.Finished
@@ -157,8 +179,8 @@ func (p parts) failure() *api.Failure {
 
 func failureOf(j store.Job, a store.Attempt, steps []store.Step) *api.Failure {
 	f := &api.Failure{Job: j.Name, StepNo: -1, Reason: a.Reason, Lines: []logline.Line{}}
-	for _, s := range steps {
-		if s.State != state.Failed && s.State != state.TimedOut {
+	for i, s := range steps {
+		if s.State != state.Failed && s.State != state.TimedOut || i < len(j.Definition.V.Step) && j.Definition.V.Step[i].Advisory {
 			continue
 		}
 		f.Step, f.StepNo, f.ExitCode = s.Name, s.Position, s.ExitCode
@@ -176,6 +198,21 @@ func failureOf(j store.Job, a store.Attempt, steps []store.Step) *api.Failure {
 		break
 	}
 	return f
+}
+
+// waitsFor says what a queued job waits for: earlier jobs, or its turn in the queue.
+func waitsFor(j store.Job, why map[string]string) string {
+	if j.Ready {
+		return why[j.Name]
+	}
+	return "comes after " + strings.Join(j.Definition.V.After, ", ")
+}
+
+func nonNone(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
 }
 
 func value(t *time.Time) time.Time {

@@ -22,11 +22,8 @@ import (
 // ErrSignature says that a push is not signed as it must be.
 var ErrSignature = errors.New("the signature does not fit")
 
-// maxPlanTries is how often planning a push is tried when the repository cannot be read.
-const maxPlanTries = 20
-
-// ReceiveSigned records a push reported by the rules of Standard Webhooks (1.0.0): the signature must fit the body,
-// the timestamp be within five minutes, and a delivery that came before starts nothing again.
+// ReceiveSigned records a push or proposal reported by the rules of Standard Webhooks (1.0.0): the signature must fit
+// the body, the timestamp be within five minutes, and a delivery that came before starts nothing again.
 func (s *Service) ReceiveSigned(ctx context.Context, project string, header http.Header, body []byte) (api.PushAccepted, error) {
 	p, err := s.store.ProjectByName(ctx, project)
 	if errors.Is(err, store.ErrNotFound) {
@@ -46,35 +43,87 @@ func (s *Service) ReceiveSigned(ctx context.Context, project string, header http
 	if err := hook.Verify(body, header); err != nil {
 		return api.PushAccepted{}, fmt.Errorf("%w: %w", ErrSignature, err)
 	}
-	event, err := readPush(body)
+	delivery := header.Get(standardwebhooks.HeaderWebhookID)
+	if delivery == "" || len(delivery) > 256 || strings.ContainsAny(delivery, " \t") {
+		return api.PushAccepted{}, fmt.Errorf("the delivery's id is %w: give 1 to 256 characters without spaces", ErrInvalid)
+	}
+	event, err := readEvent(body)
 	if err != nil {
 		return api.PushAccepted{}, err
 	}
-	return s.receive(ctx, p, header.Get(standardwebhooks.HeaderWebhookID), event)
+	return s.receive(ctx, p, delivery, event)
 }
 
-func readPush(body []byte) (api.PushEvent, error) {
-	var event api.PushEvent
-	if err := json.Unmarshal(body, &event); err != nil {
-		return event, fmt.Errorf("the body is %w: %w", ErrInvalid, err)
+// spooled is an event as it is kept until it is planned: one of the fields is set.
+type spooled struct {
+	Push     *api.PushData     `json:"push,omitempty"`
+	Proposal *api.ProposalData `json:"proposal,omitempty"`
+	Ended    *endedRun         `json:"ended,omitempty"`
+	Due      *dueSchedule      `json:"due,omitempty"`
+}
+
+func readEvent(body []byte) (spooled, error) {
+	var kind struct {
+		Type string `json:"type"`
 	}
-	if event.Type != "push" || len(event.Data.Updates) == 0 || len(event.Data.Updates) > 1000 {
-		return event, fmt.Errorf(`the body is %w: type must be "push" and data.updates hold 1 to 1000 refs`, ErrInvalid)
+	if err := json.Unmarshal(body, &kind); err != nil {
+		return spooled{}, fmt.Errorf("the body is %w: %w", ErrInvalid, err)
 	}
-	for _, u := range event.Data.Updates {
-		if !objectID(u.Before) || !objectID(u.After) || !strings.HasPrefix(u.Ref, "refs/") || len(u.Ref) > 1024 {
-			return event, fmt.Errorf("ref update %.80q %.80q %.80q is %w: give refs/… and two object ids", u.Ref, u.Before, u.After, ErrInvalid)
+	switch kind.Type {
+	case "push":
+		var e api.PushEvent
+		if err := json.Unmarshal(body, &e); err != nil {
+			return spooled{}, fmt.Errorf("the body is %w: %w", ErrInvalid, err)
+		}
+		return spooled{Push: &e.Data}, checkPush(e.Data)
+	case "proposal":
+		var e api.ProposalEvent
+		if err := json.Unmarshal(body, &e); err != nil {
+			return spooled{}, fmt.Errorf("the body is %w: %w", ErrInvalid, err)
+		}
+		return spooled{Proposal: &e.Data}, checkProposal(e.Data)
+	}
+	return spooled{}, fmt.Errorf(`the body is %w: type must be "push" or "proposal"`, ErrInvalid)
+}
+
+func checkPush(d api.PushData) error {
+	if len(d.Updates) == 0 || len(d.Updates) > 1000 {
+		return fmt.Errorf(`the body is %w: data.updates must hold 1 to 1000 refs`, ErrInvalid)
+	}
+	for _, u := range d.Updates {
+		if !objectID(u.Before) || !objectID(u.After) || !refForm(u.Ref) {
+			return fmt.Errorf("ref update %.80q %.80q %.80q is %w: give refs/… and two object ids", u.Ref, u.Before, u.After, ErrInvalid)
 		}
 	}
-	return event, nil
+	return nil
+}
+
+func checkProposal(d api.ProposalData) error {
+	switch {
+	case d.Proposal == "" || len(d.Proposal) > 200 || strings.ContainsFunc(d.Proposal, func(r rune) bool { return r < ' ' }):
+		return fmt.Errorf("data.proposal is %w: give its name or number", ErrInvalid)
+	case !refForm("refs/heads/" + d.Target):
+		return fmt.Errorf("data.target is %w: give the branch it wants into", ErrInvalid)
+	case !objectID(d.Commit):
+		return fmt.Errorf("data.commit is %w: give its object id", ErrInvalid)
+	case d.Ref != "" && !refForm(d.Ref):
+		return fmt.Errorf("data.ref is %w: give a full name such as refs/proposals/7", ErrInvalid)
+	}
+	return nil
 }
 
 func objectID(s string) bool {
 	return (len(s) == 40 || len(s) == 64) && strings.Trim(s, "0123456789abcdef") == ""
 }
 
-// receive records a push, then plans it at once; should that be cut short, upkeep plans it later.
-func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event api.PushEvent) (api.PushAccepted, error) {
+// refForm keeps out what is no name of a ref (git-check-ref-format(1)) and could be taken for something else.
+func refForm(ref string) bool {
+	return strings.HasPrefix(ref, "refs/") && len(ref) <= 1024 && !strings.Contains(ref, "..") && !strings.HasSuffix(ref, "/") &&
+		!strings.ContainsFunc(ref, func(r rune) bool { return r <= ' ' || strings.ContainsRune(`~^:?*[\`, r) || r == 0x7f })
+}
+
+// receive records an event, then plans it at once; should that be cut short, upkeep plans it later.
+func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event spooled) (api.PushAccepted, error) {
 	body, err := json.Marshal(event)
 	if err != nil {
 		return api.PushAccepted{}, err
@@ -84,30 +133,43 @@ func (s *Service) receive(ctx context.Context, p store.Project, delivery string,
 		return api.PushAccepted{}, err
 	}
 	if !again {
-		s.work.Add(1)
-		go func() {
-			defer s.work.Done()
-			s.planPush(s.life, id)
-		}()
+		s.planSoon(id)
 	}
 	return api.PushAccepted{ID: id, Repeat: again}, nil
 }
 
-// planPush turns a recorded push into runs, once: the runs and the mark that it is planned are one transaction.
-func (s *Service) planPush(ctx context.Context, id int64) {
-	err := s.tryPlanPush(ctx, id)
+// planSoon plans a recorded event beside what is being done.
+func (s *Service) planSoon(id int64) {
+	s.work.Add(1)
+	go func() {
+		defer s.work.Done()
+		s.planRecorded(s.life, id)
+	}()
+}
+
+// giveUpAfter is for how long planning an event is tried while its repository cannot be read.
+const giveUpAfter = 24 * time.Hour
+
+// planRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction.
+func (s *Service) planRecorded(ctx context.Context, id int64) {
+	err := s.tryPlan(ctx, id)
 	if err == nil || errors.Is(err, store.ErrNotFound) || ctx.Err() != nil || store.Unavailable(err) {
 		return
 	}
-	s.log.Warn("a push could not be planned", "push", id, "error", err)
-	tries, noteErr := s.store.PushFailed(ctx, id, err.Error())
-	if noteErr == nil && tries >= maxPlanTries {
+	tries, since, noteErr := s.store.PushFailed(ctx, id, err.Error())
+	if noteErr != nil {
+		return
+	}
+	if tries == 1 {
+		s.log.Warn("a push cannot be planned; trying again", "push", id, "error", err)
+	}
+	if time.Since(since) > giveUpAfter {
 		s.log.Error("giving up on a push", "push", id, "tries", tries, "error", err)
 		_ = s.store.PushPlanned(ctx, id, "given up: "+err.Error())
 	}
 }
 
-func (s *Service) tryPlanPush(ctx context.Context, id int64) error {
+func (s *Service) tryPlan(ctx context.Context, id int64) error {
 	err := s.store.Tx(ctx, func(q store.Q) error {
 		push, err := q.TakePush(ctx, id)
 		if err != nil {
@@ -117,11 +179,30 @@ func (s *Service) tryPlanPush(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		var event api.PushEvent
+		var event spooled
 		if err := json.Unmarshal(push.Body, &event); err != nil {
 			return err
 		}
-		planned, err := s.planUpdates(ctx, q, p, event.Data.Updates)
+		v, err := s.look(ctx, p)
+		if err != nil {
+			return err
+		}
+		defer v.close()
+		pl, err := s.planner(ctx, q, p, v)
+		if err != nil {
+			return err
+		}
+		planned := 0
+		switch {
+		case event.Push != nil:
+			planned, err = pl.updates(ctx, event.Push.Updates)
+		case event.Proposal != nil:
+			planned, err = pl.proposal(ctx, *event.Proposal)
+		case event.Ended != nil:
+			planned, err = pl.ended(ctx, *event.Ended)
+		case event.Due != nil:
+			planned, err = pl.due(ctx, *event.Due)
+		}
 		if err != nil {
 			return err
 		}
@@ -133,29 +214,27 @@ func (s *Service) tryPlanPush(ctx context.Context, id int64) error {
 	return err
 }
 
-func (s *Service) planUpdates(ctx context.Context, q store.Q, p store.Project, updates []plan.RefUpdate) (runs int, err error) {
-	repo, err := source.Open(ctx, p.Remote, s.mirror(p.ID))
-	if err != nil {
-		return 0, err
-	}
-	if err := repo.Fetch(ctx, p.Remote); err != nil {
-		return 0, err
-	}
-	reader, err := repo.Reader(ctx)
-	if err != nil {
-		return 0, err
-	}
-	defer reader.Close()
+// updates plans the refs of one push.
+func (pl *planner) updates(ctx context.Context, updates []plan.RefUpdate) (runs int, err error) {
 	for _, u := range updates {
 		event, ok := plan.Of(u)
 		if !ok {
 			continue
 		}
-		made, err := s.planEvent(ctx, q, p, reader, event, "", "")
+		var made []store.Run
+		if event.Trigger == plan.OnProposal {
+			// Who may push here is of the house.
+			made, err = pl.merged(ctx, event)
+		} else {
+			made, err = pl.event(ctx, event, cause{})
+		}
 		if errors.Is(err, source.ErrNoObject) {
 			// The push was undone before it could be read; there is nothing left to build.
-			s.log.Warn("a pushed commit is not in the repository any more", "project", p.Name, "ref", u.Ref, "commit", u.After)
+			pl.log.Warn("a pushed commit is not in the repository any more", "project", pl.project.Name, "ref", u.Ref, "commit", u.After)
 			continue
+		}
+		if err == nil && event.Trigger == plan.OnPush && event.Branch == pl.view.main {
+			err = pl.keepSchedules(ctx, event.Commit)
 		}
 		if err != nil {
 			return runs, err
@@ -163,6 +242,38 @@ func (s *Service) planUpdates(ctx context.Context, q store.Q, p store.Project, u
 		runs += len(made)
 	}
 	return runs, nil
+}
+
+// proposal plans a change offered for review that a webhook has reported.
+func (pl *planner) proposal(ctx context.Context, d api.ProposalData) (runs int, err error) {
+	if d.Ref != "" {
+		if err := pl.view.repo.FetchRef(ctx, pl.project.Remote, d.Ref); err != nil {
+			return 0, err
+		}
+	}
+	made, err := pl.merged(ctx, plan.Event{Trigger: plan.OnProposal, Proposal: d.Proposal, Target: d.Target, Commit: d.Commit, Outside: !d.Inside})
+	return len(made), err
+}
+
+// merged plans a proposal as the result of merging it into its target. One that conflicts makes runs that have failed.
+func (pl *planner) merged(ctx context.Context, e plan.Event) ([]store.Run, error) {
+	head, err := pl.view.reader.Commit(e.Commit)
+	if err != nil {
+		return nil, err
+	}
+	target, err := pl.view.reader.Commit("refs/heads/" + e.Target)
+	if err != nil {
+		return nil, err
+	}
+	why := cause{}
+	e.Commit, err = pl.view.repo.Merge(ctx, e.Proposal, target.ID, head.ID)
+	if errors.Is(err, source.ErrConflict) {
+		note := conflict(err, e)
+		e.Commit, why.note = head.ID, &note
+	} else if err != nil {
+		return nil, err
+	}
+	return pl.event(ctx, e, why)
 }
 
 // announce publishes what is in the outbox and wakes waiting runners.
@@ -174,7 +285,7 @@ func (s *Service) announce() {
 // jobsTopic is woken when there may be work to claim.
 const jobsTopic = "jobs"
 
-// spoolAge is how long a recorded push may stay unplanned before upkeep looks after it.
+// spoolAge is how long a recorded event may stay unplanned before upkeep looks after it.
 const spoolAge = 5 * time.Second
 
 // collectMissed takes in the pushes that hooks laid beside repositories of this machine while no service answered.
@@ -189,14 +300,14 @@ func (s *Service) collectMissed(ctx context.Context) error {
 		}
 		repo, err := source.Open(ctx, p.Remote, "")
 		if err != nil {
-			continue // a run of this project will say so
+			continue // the project's trouble will say so
 		}
 		waiting, err := hook.List(repo.Dir)
 		if err != nil {
 			return err
 		}
 		for _, w := range waiting {
-			if _, err := s.receive(ctx, p, w.Delivery, w.Event); err != nil {
+			if _, err := s.receive(ctx, p, w.Delivery, spooled{Push: &w.Event.Data}); err != nil {
 				return err
 			}
 			if err := os.Remove(w.File); err != nil {

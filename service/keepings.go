@@ -91,3 +91,33 @@ func (s *Service) OpenArtifact(ctx context.Context, project string, number, id i
 	r, err := s.blobs.Open(ctx, f.Blob)
 	return artifactOf(f), r, err
 }
+
+// HandOver keeps what a running attempt hands to later jobs of its run.
+func (s *Service) HandOver(ctx context.Context, attempt int64, name string, r io.Reader) error {
+	if _, err := s.runOfRunning(ctx, attempt); err != nil {
+		return err
+	}
+	blobName := fmt.Sprintf("handovers/%d/%s", attempt, rand.Text())
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return err
+	}
+	err = s.store.AddHandover(ctx, attempt, store.Handover{Name: name, Blob: blobName, Size: w.Size})
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // the answer to an earlier try was lost
+	}
+	return err
+}
+
+// OpenHandover reads what an earlier job of its run hands to a running attempt.
+func (s *Service) OpenHandover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return nil, err
+	}
+	h, err := s.store.HandoverOf(ctx, run.ID, job, name)
+	if err != nil {
+		return nil, known(err, "%s of job %s", name, job)
+	}
+	return s.blobs.Open(ctx, h.Blob)
+}

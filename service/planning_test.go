@@ -62,12 +62,12 @@ func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdat
 	t.Helper()
 	p, err := s.store.ProjectByName(t.Context(), "app")
 	require.NoError(t, err)
-	body, err := json.Marshal(api.PushEvent{Type: "push", Data: api.PushData{Updates: updates}})
+	body, err := json.Marshal(spooled{Push: &api.PushData{Updates: updates}})
 	require.NoError(t, err)
 	id, again, err := s.store.AddPush(t.Context(), p.ID, delivery, body)
 	require.NoError(t, err)
 	require.False(t, again)
-	s.planPush(t.Context(), id)
+	s.planRecorded(t.Context(), id)
 }
 
 func runsOf(t *testing.T, s *Service) []api.Run {
@@ -104,7 +104,7 @@ func TestAVersionThatCannotBeReadIsSaidAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		found := false
 		for _, f := range d.Findings {
-			found = found || f.Code == "bad-version-file" && f.Fix != ""
+			found = found || (f.Code == "bad-version-file" || f.Code == "no-file") && f.Fix != ""
 		}
 		assert.True(t, found, "%v", d.Findings)
 	}
@@ -123,11 +123,14 @@ func TestAPushThatIsGoneOrCannotBeReadHurtsNobody(t *testing.T) {
 	s.takeIn(t, "d2", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: here})
 	require.Len(t, runsOf(t, s), 1)
 	require.NoError(t, os.Rename(r.dir+".away", r.dir))
-	ids, err := s.store.UnplannedPushes(t.Context(), time.Now().Add(time.Minute))
-	require.NoError(t, err)
-	require.Len(t, ids, 1)
-	s.planPush(t.Context(), ids[0])
-	s.planPush(t.Context(), ids[0])
+	var ids []int64
+	require.Eventually(t, func() bool {
+		var err error
+		ids, err = s.store.UnplannedPushes(t.Context(), time.Now().Add(time.Minute))
+		return err == nil && len(ids) == 1
+	}, 5*time.Second, 50*time.Millisecond, "after a pause it is tried again")
+	s.planRecorded(t.Context(), ids[0])
+	s.planRecorded(t.Context(), ids[0])
 	assert.Len(t, runsOf(t, s), 2, "planned once, however often it is tried")
 }
 

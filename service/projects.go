@@ -53,7 +53,7 @@ func checkRemote(remote string) error {
 }
 
 func projectOf(p store.Project) api.Project {
-	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created}
+	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy, AtOnce: p.AtOnce}
 }
 
 // Project finds a project with its latest run.
@@ -84,6 +84,13 @@ func (s *Service) withLatest(ctx context.Context, list []store.Project) ([]api.P
 	at := map[int64]int{}
 	for i, p := range list {
 		ids[i], out[i], at[p.ID] = p.ID, projectOf(p), i
+	}
+	troubles, err := s.store.Troubles(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for id, text := range troubles {
+		out[at[id]].Trouble = text
 	}
 	runs, err := s.store.LatestRuns(ctx, ids)
 	for _, r := range runs {

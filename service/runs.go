@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/source"
@@ -18,7 +19,8 @@ func runOf(r store.Run) api.Run {
 	return api.Run{Project: r.Project, Number: r.Number, Pipeline: r.Pipeline, Trigger: r.Trigger, Branch: r.Branch, Tag: r.Tag,
 		Commit: r.Commit, Subject: r.Subject, Author: r.Author, StartedBy: r.StartedBy, BuildNumber: r.BuildNumber,
 		VersionName: r.VersionName, State: r.State, Reason: r.Reason, FailedAt: r.FailedAt,
-		Queued: r.Queued, Started: r.Started, Finished: r.Finished}
+		Queued: r.Queued, Started: r.Started, Finished: r.Finished, Target: r.Target, Proposal: r.Proposal, Outside: r.Outside,
+		Schedule: r.Schedule, CausedBy: r.CausedBy, Inputs: r.Inputs.V, Group: r.Group}
 }
 
 // Runs lists a project's runs, newest first.
@@ -50,29 +52,34 @@ func (s *Service) run(ctx context.Context, project string, number int64) (store.
 
 // StartRun starts a pipeline by hand at a branch, tag or commit.
 func (s *Service) StartRun(ctx context.Context, project, person string, in api.StartRun) (api.Run, error) {
+	return s.startRun(ctx, project, in, cause{person: person, inputs: in.Inputs})
+}
+
+func (s *Service) startRun(ctx context.Context, project string, in api.StartRun, why cause) (api.Run, error) {
 	p, err := s.store.ProjectByName(ctx, project)
 	if err != nil {
 		return api.Run{}, known(err, "project %s", project)
 	}
-	repo, err := source.Open(ctx, p.Remote, s.mirror(p.ID))
-	if err != nil {
-		return api.Run{}, fmt.Errorf("%w: %w", ErrInvalid, err)
-	}
-	if err := repo.Fetch(ctx, p.Remote); err != nil {
-		return api.Run{}, err
-	}
-	reader, err := repo.Reader(ctx)
+	v, err := s.lookForPerson(ctx, p)
 	if err != nil {
 		return api.Run{}, err
 	}
-	defer reader.Close()
-	event, err := resolve(reader, in.Ref)
+	defer v.close()
+	event, err := v.resolve(in.Ref)
 	if err != nil {
 		return api.Run{}, fmt.Errorf("no branch, tag or commit %q in %s: %w", in.Ref, project, ErrNotFound)
 	}
+	event.Pipeline = in.Pipeline
 	var run store.Run
 	err = s.store.Tx(ctx, func(q store.Q) error {
-		made, err := s.planEvent(ctx, q, p, reader, event, person, in.Pipeline)
+		pl, err := s.planner(ctx, q, p, v)
+		if err != nil {
+			return err
+		}
+		if err := pl.checkInputs(ctx, event, why.inputs); err != nil {
+			return err
+		}
+		made, err := pl.event(ctx, event, why)
 		if err == nil && len(made) == 0 {
 			return fmt.Errorf("no file piston/%s.toml at %s: %w", in.Pipeline, in.Ref, ErrNotFound)
 		}
@@ -88,8 +95,37 @@ func (s *Service) StartRun(ctx context.Context, project, person string, in api.S
 	return runOf(run), nil
 }
 
-// resolve finds what a person means by a ref: a branch, a tag, or a commit, in this order.
-func resolve(r *source.Reader, ref string) (plan.Event, error) {
+// lookForPerson is look with errors that a person can do something about.
+func (s *Service) lookForPerson(ctx context.Context, p store.Project) (*view, error) {
+	v, err := s.look(ctx, p)
+	if errors.Is(err, source.ErrNoRepository) {
+		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	return v, err
+}
+
+// checkInputs refuses a start by hand with values that cannot be used, before there is a run.
+func (pl *planner) checkInputs(ctx context.Context, e plan.Event, given map[string]string) error {
+	snap, err := pl.view.at(ctx, e.Commit)
+	if err != nil {
+		return err
+	}
+	for _, f := range snap.check(nil).Files {
+		if f.Name == e.Pipeline && f.Pipeline != nil {
+			if _, _, err := definition.AcceptAll(f.Pipeline.Input, given); err != nil {
+				return fmt.Errorf("%w: %w", ErrInvalid, err)
+			}
+		}
+	}
+	return nil
+}
+
+// resolve finds what a person means by a ref: a branch, a tag, or a commit, in this order; the main branch by none.
+func (v *view) resolve(ref string) (plan.Event, error) {
+	r := v.reader
+	if ref == "" {
+		ref = v.main
+	}
 	if c, err := r.Commit("refs/heads/" + ref); err == nil {
 		return plan.Event{Trigger: plan.ByPerson, Branch: ref, Commit: c.ID}, nil
 	}
@@ -109,16 +145,19 @@ func (s *Service) StopRun(ctx context.Context, project string, number int64, per
 	if err != nil {
 		return err
 	}
-	reason := "stopped by " + person
-	err = s.store.Tx(ctx, func(q store.Q) error {
-		run, err := q.LockRun(ctx, found.ID)
+	return s.stop(ctx, found.ID, state.Cancelled, "stopped by "+person)
+}
+
+func (s *Service) stop(ctx context.Context, id int64, to state.State, reason string) error {
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		run, err := q.LockRun(ctx, id)
 		if err != nil {
 			return err
 		}
 		if run.State.Over() {
-			return fmt.Errorf("run %d is over already (%s): %w", number, run.State, ErrInvalid)
+			return fmt.Errorf("run %d is over already (%s): %w", run.Number, run.State, ErrInvalid)
 		}
-		if err := cancelWaiting(ctx, q, run, reason); err != nil {
+		if err := cancelWaiting(ctx, q, run, to, reason); err != nil {
 			return err
 		}
 		return s.settle(ctx, q, run, reason)
@@ -130,8 +169,27 @@ func (s *Service) StopRun(ctx context.Context, project string, number int64, per
 	return err
 }
 
-// cancelWaiting cancels every job of a run that no runner has, and asks the runners of the others to stop.
-func cancelWaiting(ctx context.Context, q store.Q, run store.Run, reason string) error {
+// stopOverdue ends runs whose limit is over.
+func (s *Service) stopOverdue(ctx context.Context) error {
+	ids, err := s.store.OverdueRuns(ctx)
+	for _, id := range ids {
+		run, err := s.store.RunByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		limit := time.Duration(run.LimitMs) * time.Millisecond
+		if err := s.stop(ctx, id, state.TimedOut, fmt.Sprintf("the run's limit of %s is over", limit)); err != nil && !errors.Is(err, ErrInvalid) {
+			return err
+		}
+		if err := s.store.LimitSpent(ctx, id); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// cancelWaiting ends every job of a run that no runner has, and asks the runners of the others to stop.
+func cancelWaiting(ctx context.Context, q store.Q, run store.Run, to state.State, reason string) error {
 	jobs, err := q.Jobs(ctx, run.ID)
 	if err != nil {
 		return err
@@ -146,25 +204,25 @@ func cancelWaiting(ctx context.Context, q store.Q, run store.Run, reason string)
 		if a.State != state.Queued {
 			continue
 		}
-		if err := q.EndAttempt(ctx, a.ID, state.Cancelled, reason, time.Now(), 0); err != nil {
+		if err := q.EndAttempt(ctx, a.ID, to, reason, time.Now(), 0); err != nil {
 			if !errors.Is(err, store.ErrNotFound) {
 				return err
 			}
 			running[a.JobID] = true // a runner claimed it this moment
 			continue
 		}
-		if err := q.EndSteps(ctx, a.ID, state.Cancelled, state.Cancelled, time.Now()); err != nil {
+		if err := q.EndSteps(ctx, a.ID, to, state.Cancelled, time.Now()); err != nil {
 			return err
 		}
 	}
 	for _, j := range jobs {
 		if !j.State.Over() && !running[j.ID] {
-			if err := q.SetJob(ctx, j.ID, state.Cancelled, reason, j.Ready); err != nil {
+			if err := q.SetJob(ctx, j.ID, to, reason, j.Ready); err != nil {
 				return err
 			}
 		}
 	}
-	return q.AskToStop(ctx, run.ID, reason)
+	return q.AskToStop(ctx, run.ID, to, reason)
 }
 
 // settle follows up what has changed in a run's jobs: jobs become ready or are skipped, and the run's own state
@@ -174,23 +232,31 @@ func (s *Service) settle(ctx context.Context, q store.Q, run store.Run, reason s
 	if err != nil {
 		return err
 	}
-	planned := make([]plan.Job, len(jobs))
-	byName := map[string]store.Job{}
-	for i, j := range jobs {
-		planned[i] = plan.Job{Name: j.Name, State: j.State, Reason: j.Reason, Ready: j.Ready, Definition: j.Definition.V}
+	return s.settleJobs(ctx, q, run, jobs, reason)
+}
+
+func (s *Service) settleJobs(ctx context.Context, q store.Q, run store.Run, jobs []store.Job, reason string) error {
+	planned := asPlanned(jobs)
+	byName := make(map[string]store.Job, len(jobs))
+	for _, j := range jobs {
 		byName[j.Name] = j
 	}
 	now := time.Now()
-	for _, changed := range plan.Settle(planned) {
+	var ready []store.NewAttempt
+	var settled []store.Job
+	for _, changed := range plan.Settle(planned, run.Facts.V) {
 		job := byName[changed.Name]
-		if err := q.SetJob(ctx, job.ID, changed.State, changed.Reason, changed.Ready); err != nil {
-			return err
-		}
+		job.State, job.Reason, job.Ready = changed.State, changed.Reason, changed.Ready
+		settled = append(settled, job)
 		if changed.Ready {
-			if _, err := q.AddAttempt(ctx, job, 1, changed.Definition, now); err != nil {
-				return err
-			}
+			ready = append(ready, store.NewAttempt{Job: job, At: now})
 		}
+	}
+	if err := q.SettleJobs(ctx, settled); err != nil {
+		return err
+	}
+	if err := q.AddAttempts(ctx, run.ProjectID, ready); err != nil {
+		return err
 	}
 	outcome := plan.Outcome(planned)
 	var started, finished *time.Time
@@ -202,8 +268,23 @@ func (s *Service) settle(ctx context.Context, q store.Q, run store.Run, reason s
 	} else {
 		reason = ""
 	}
+	if outcome == state.Passed {
+		reason = ""
+	}
 	if err := q.SetRunState(ctx, run.ID, outcome, reason, started, finished); err != nil {
 		return err
 	}
+	run.State = outcome
+	if err := recordEnd(ctx, q, run); err != nil {
+		return err
+	}
 	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: outcome})
+}
+
+func asPlanned(jobs []store.Job) []plan.Job {
+	list := make([]plan.Job, len(jobs))
+	for i, j := range jobs {
+		list[i] = plan.Job{Name: j.Name, State: j.State, Reason: j.Reason, Ready: j.Ready, Definition: j.Definition.V}
+	}
+	return list
 }

@@ -41,8 +41,11 @@ type Service struct {
 	home   string
 	log    *slog.Logger
 
+	dispatch *dispatcher
+
 	kick   chan struct{} // something is in the outbox
 	moves  chan struct{} // a log may be ready to move
+	ends   chan struct{} // a run is over, for which another pipeline may wait
 	away   bool          // the database was, when lost runners were last looked for
 	closed context.CancelFunc
 	life   context.Context
@@ -56,7 +59,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: home, log: log,
-		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1)}
+		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
+	s.dispatch = newDispatcher(s)
 	s.life, s.closed = context.WithCancel(context.Background())
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, Lease); err != nil {

@@ -53,10 +53,10 @@ func planned(t *testing.T, s *Service, file string) store.Run {
 	}
 	p, err := s.store.ProjectByName(ctx, "p")
 	require.NoError(t, err)
-	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(file))
+	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(file), nil)
 	require.Empty(t, findings)
 	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "push", Branch: "main", Commit: "c0ffee", Queued: time.Now()}
-	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { return s.addRun(ctx, q, &run, pipeline) }))
+	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { return (&planner{Service: s, q: q}).addRun(ctx, &run, pipeline) }))
 	return run
 }
 
@@ -322,11 +322,11 @@ func TestPushesThatAreRefused(t *testing.T) {
 	update := func(ref, before, after string) string {
 		return fmt.Sprintf(`{"type":"push","data":{"updates":[{"ref":%q,"before":%q,"after":%q}]}}`, ref, before, after)
 	}
-	_, err := readPush([]byte(update("refs/heads/main", id, id)))
+	_, err := readEvent([]byte(update("refs/heads/main", id, id)))
 	require.NoError(t, err)
 	for _, bad := range []string{"", "[]", "{}", `{"type":"other"}`, `{"type":"push","data":{"updates":[]}}`, update("main", id, id),
 		update("refs/heads/main", "short", id), update("refs/heads/main", id, strings.Repeat("Z", 40)), update("refs/"+strings.Repeat("x", 2000), id, id)} {
-		_, err := readPush([]byte(bad))
+		_, err := readEvent([]byte(bad))
 		assert.ErrorIs(t, err, ErrInvalid, "%.60s", bad)
 	}
 }

@@ -18,7 +18,10 @@ func (s *Service) background() {
 	s.loop(time.Second, s.kick, "publishing events", s.publish)
 	s.loop(time.Second, nil, "looking for lost runners", s.loseSilent)
 	s.loop(2*time.Second, s.moves, "moving logs", s.moveLogs)
-	s.loop(2*time.Second, nil, "planning pushes left behind", s.planLeftBehind)
+	s.loop(2*time.Second, s.ends, "planning pushes left behind", s.planLeftBehind)
+	s.loop(time.Second, nil, "starting what is due", s.startDue)
+	s.loop(time.Second, nil, "ending runs over their limit", s.stopOverdue)
+	s.loop(10*time.Millisecond, nil, "handing out jobs", s.dispatch.run) // for as long as the service lives
 	s.loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
 	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpiredSessions)
 }
@@ -99,7 +102,7 @@ func (s *Service) loseSilent(ctx context.Context) error {
 func (s *Service) planLeftBehind(ctx context.Context) error {
 	ids, err := s.store.UnplannedPushes(ctx, time.Now().Add(-spoolAge))
 	for _, id := range ids {
-		s.planPush(ctx, id)
+		s.planRecorded(ctx, id)
 	}
 	return err
 }
@@ -114,7 +117,7 @@ func (s *Service) Runners(ctx context.Context) ([]api.Runner, error) {
 	out := make([]api.Runner, len(list))
 	for i, r := range list {
 		out[i] = api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy[r.Name],
-			Seen: r.Seen, Online: time.Since(r.Seen) < onlineFor}
+			Seen: r.Seen, Online: online(r), Tools: nonNone(r.Tools.V)}
 	}
 	return out, err
 }

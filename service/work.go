@@ -10,6 +10,8 @@ import (
 	"filippo.io/age"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/store"
 )
@@ -20,40 +22,20 @@ const beatTopic = "beats"
 // beatWait is how long a beat is held open for news; well below the lease.
 const beatWait = 4 * time.Second
 
-// Claim hands a runner the oldest job it can do, waiting a while for one; nil when there is none.
+// Claim hands a runner the next job it can do, waiting a while for one; nil when there is none.
 func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, error) {
 	recipient, err := age.ParseX25519Recipient(in.Recipient)
 	if err != nil {
 		return nil, fmt.Errorf("the runner's recipient is %w: %w", ErrInvalid, err)
 	}
-	woken, cancel, err := s.stream.OnWake(jobsTopic)
-	if err != nil {
-		return nil, err
-	}
-	defer cancel()
 	if err := s.store.SeeRunner(ctx, in); err != nil {
 		return nil, err
 	}
-	deadline := time.After(time.Duration(in.WaitMs) * time.Millisecond)
-	for {
-		attempt, err := s.store.Claim(ctx, in.Runner, in.Labels, Lease)
-		if err == nil {
-			return s.begin(ctx, attempt, recipient)
-		}
-		if !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		select {
-		case <-woken:
-		case <-time.After(2 * time.Second): // a wake-up can be missed, a job must not be
-		case <-deadline:
-			return nil, nil
-		case <-ctx.Done():
-			return nil, nil
-		case <-s.life.Done():
-			return nil, nil
-		}
+	attempt, err := s.dispatch.wait(ctx, in)
+	if err != nil || attempt == nil {
+		return nil, err
 	}
+	return s.begin(ctx, *attempt, recipient)
 }
 
 // begin notes that a claimed attempt runs and packs what its runner needs.
@@ -64,19 +46,16 @@ func (s *Service) begin(ctx context.Context, attempt store.Attempt, recipient ag
 		if run, err = q.LockRun(ctx, attempt.RunID); err != nil {
 			return err
 		}
-		jobs, err := q.Jobs(ctx, run.ID)
-		if err != nil {
+		if job, err = q.JobByID(ctx, attempt.JobID); err != nil {
 			return err
-		}
-		for _, j := range jobs {
-			if j.ID == attempt.JobID {
-				job = j
-			}
 		}
 		if err := q.SetJob(ctx, job.ID, state.Running, "", true); err != nil {
 			return err
 		}
-		return s.settle(ctx, q, run, "")
+		if err := q.RunBegins(ctx, run.ID); err != nil {
+			return err
+		}
+		return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: state.Running})
 	})
 	if err != nil {
 		return nil, err
@@ -94,11 +73,32 @@ func (s *Service) begin(ctx context.Context, attempt store.Attempt, recipient ag
 	case run.Tag != "":
 		w.Ref = "refs/tags/" + run.Tag
 	}
+	if len(w.Job.Take) > 0 {
+		if w.Takes, err = s.takes(ctx, run, job); err != nil {
+			return nil, err
+		}
+	}
 	if w.Sources, err = s.sources(ctx); err != nil {
 		return nil, err
 	}
-	w.Secrets, w.SecretKinds, err = s.secretsFor(ctx, run.ProjectID, job, recipient)
+	if run.Outside {
+		return w, nil // never a secret, whatever its pipeline asks for
+	}
+	w.Secrets, w.SecretKinds, err = s.secretsFor(ctx, run, job, recipient)
 	return w, err
+}
+
+// takes lists what earlier jobs hand to one, each as JOB/NAME: a job with variants hands on from each of them.
+func (s *Service) takes(ctx context.Context, run store.Run, job store.Job) ([]string, error) {
+	jobs, err := s.store.Jobs(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	all := &definition.Pipeline{Job: map[string]*definition.Job{}}
+	for _, j := range jobs {
+		all.Job[j.Name] = j.Definition.V
+	}
+	return all.Takes(job.Definition.V), nil
 }
 
 // maxSources bounds how many projects' remotes are told to a runner, for submodules.
@@ -114,9 +114,12 @@ func (s *Service) sources(ctx context.Context) (map[string]string, error) {
 }
 
 // secretsFor seals the values the job's steps list to the runner that claimed it, and no others.
-func (s *Service) secretsFor(ctx context.Context, project int64, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
+func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
 	wanted := map[string]bool{}
 	for _, step := range job.Definition.V.Step {
+		if step.Skip != "" {
+			continue
+		}
 		for _, name := range step.AllSecrets() {
 			wanted[name] = true
 		}
@@ -124,11 +127,11 @@ func (s *Service) secretsFor(ctx context.Context, project int64, job store.Job, 
 	if len(wanted) == 0 {
 		return nil, nil, nil
 	}
-	list, err := s.store.Secrets(ctx, project)
+	list, err := s.store.Secrets(ctx, run.ProjectID)
 	if err != nil {
 		return nil, nil, err
 	}
-	values := api.SealedSecrets{}
+	values, revisions := api.SealedSecrets{}, map[string]int{}
 	kinds = map[string]string{}
 	for _, secret := range list {
 		if !wanted[secret.Name] {
@@ -138,7 +141,10 @@ func (s *Service) secretsFor(ctx context.Context, project int64, job store.Job, 
 		if err != nil {
 			return nil, nil, err
 		}
-		values[secret.Name], kinds[secret.Name] = plain, secret.Kind
+		values[secret.Name], kinds[secret.Name], revisions[secret.Name] = plain, secret.Kind, secret.Revision
+	}
+	if err := s.store.NoteSecrets(ctx, run.ID, revisions); err != nil {
+		return nil, nil, err
 	}
 	text, err := json.Marshal(values)
 	if err != nil {
@@ -184,7 +190,11 @@ func (s *Service) Beat(ctx context.Context, attempt int64) (api.Beat, error) {
 		}
 		break
 	}
-	return api.Beat{Stop: a.Stop, Reason: a.StopReason}, nil
+	beat := api.Beat{Stop: a.Stop, Reason: a.StopReason}
+	if a.Stop {
+		beat.State = a.StopState
+	}
+	return beat, nil
 }
 
 // change tells the stream that something about an attempt's run is different.
@@ -266,19 +276,16 @@ func (s *Service) FinishAttempt(ctx context.Context, attempt int64, in api.Finis
 	}
 	s.announce()
 	poke(s.moves)
+	poke(s.ends)
 	return nil
 }
 
-// end ends an attempt and its job. The run's row must be locked.
+// end ends an attempt, and its job unless that is tried again. The run's row must be locked.
 func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string, at time.Time, lines int64) error {
-	if err := q.EndAttempt(ctx, a.ID, to, reason, at, lines); err != nil {
+	if err := endAttempt(ctx, q, a, to, reason, at, lines); err != nil {
 		return err
 	}
-	left := state.Skipped
-	if to == state.Cancelled {
-		left = state.Cancelled
-	}
-	if err := q.EndSteps(ctx, a.ID, to, left, at); err != nil {
+	if again, err := s.retry(ctx, q, run, a, to, reason, at); again || err != nil {
 		return err
 	}
 	if err := q.SetJob(ctx, a.JobID, to, reason, true); err != nil {
@@ -290,6 +297,44 @@ func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Att
 		}
 	}
 	return s.settle(ctx, q, run, reason)
+}
+
+func endAttempt(ctx context.Context, q store.Q, a store.Attempt, to state.State, reason string, at time.Time, lines int64) error {
+	if err := q.EndAttempt(ctx, a.ID, to, reason, at, lines); err != nil {
+		return err
+	}
+	left := state.Skipped
+	if to == state.Cancelled {
+		left = state.Cancelled
+	}
+	return q.EndSteps(ctx, a.ID, to, left, at)
+}
+
+// retry queues another attempt where the job's definition wants one after such a failure.
+func (s *Service) retry(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string, now time.Time) (bool, error) {
+	if to != state.Failed && to != state.TimedOut || a.Stop {
+		return false, nil
+	}
+	job, err := q.JobByID(ctx, a.JobID)
+	if err != nil {
+		return false, err
+	}
+	step, err := q.FailedStep(ctx, a.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil // it failed outside its steps
+	}
+	if err != nil {
+		return false, err
+	}
+	all, lost, err := q.Tries(ctx, job.ID)
+	if err != nil {
+		return false, err
+	}
+	wait, again := plan.Retry(job.Definition.V, step.Name, step.ExitCode, all-lost)
+	if !again {
+		return false, nil
+	}
+	return true, s.again(ctx, q, run, job, wait, reason, now)
 }
 
 // lose handles an attempt whose runner has gone silent: the job is tried again, a few times.
@@ -310,18 +355,26 @@ func (s *Service) lose(ctx context.Context, lost store.Attempt) error {
 		reason := fmt.Sprintf("runner %s was lost: no sign of life for %s", a.Runner, Lease)
 		now := time.Now()
 		if a.Stop {
-			return s.end(ctx, q, run, a, state.Cancelled, a.StopReason, now, lines)
+			return s.end(ctx, q, run, a, a.StopState, a.StopReason, now, lines)
 		}
-		if a.Number >= MaxAttempts {
-			return s.end(ctx, q, run, a, state.Failed, fmt.Sprintf("%s, for the %d. time", reason, a.Number), now, lines)
-		}
-		if err := q.EndAttempt(ctx, a.ID, state.Failed, reason, now, lines); err != nil {
+		if err := q.MarkLost(ctx, a.ID); err != nil {
 			return err
 		}
-		if err := q.EndSteps(ctx, a.ID, state.Failed, state.Skipped, now); err != nil {
+		_, times, err := q.Tries(ctx, a.JobID)
+		if err != nil {
 			return err
 		}
-		return s.again(ctx, q, run, a, reason, now)
+		if times >= MaxAttempts {
+			return s.end(ctx, q, run, a, state.Failed, fmt.Sprintf("%s, for the %d. time", reason, times), now, lines)
+		}
+		job, err := q.JobByID(ctx, a.JobID)
+		if err != nil {
+			return err
+		}
+		if err := endAttempt(ctx, q, a, state.Failed, reason, now, lines); err != nil {
+			return err
+		}
+		return s.again(ctx, q, run, job, 0, reason, now)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -332,22 +385,13 @@ func (s *Service) lose(ctx context.Context, lost store.Attempt) error {
 	return err
 }
 
-// again queues a new attempt of a lost one's job.
-func (s *Service) again(ctx context.Context, q store.Q, run store.Run, lost store.Attempt, reason string, now time.Time) error {
-	jobs, err := q.Jobs(ctx, run.ID)
-	if err != nil {
+// again queues a new attempt of a job.
+func (s *Service) again(ctx context.Context, q store.Q, run store.Run, job store.Job, wait time.Duration, reason string, now time.Time) error {
+	if err := q.SetJob(ctx, job.ID, state.Queued, reason, true); err != nil {
 		return err
 	}
-	for _, j := range jobs {
-		if j.ID != lost.JobID {
-			continue
-		}
-		if err := q.SetJob(ctx, j.ID, state.Queued, reason, true); err != nil {
-			return err
-		}
-		if _, err := q.AddAttempt(ctx, j, lost.Number+1, j.Definition.V, now); err != nil {
-			return err
-		}
+	if err := q.AddAttempts(ctx, run.ProjectID, []store.NewAttempt{{Job: job, At: now, Wait: wait}}); err != nil {
+		return err
 	}
 	return s.settle(ctx, q, run, "")
 }

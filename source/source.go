@@ -62,11 +62,11 @@ func (r Repo) Fetch(ctx context.Context, remote string) error {
 	if IsLocal(remote) {
 		return nil
 	}
-	cmd := command(ctx, r.Dir, "fetch", "--quiet", "--prune", "--force", remote, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("fetching %s: %w: %s", remote, err, bytes.TrimSpace(out))
+	if _, err := r.git(ctx, "fetch", "--quiet", "--prune", "--force", remote, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+		"+refs/proposals/*:refs/proposals/*"); err != nil {
+		return fmt.Errorf("fetching %s: %w", remote, err)
 	}
-	return nil
+	return r.followHead(ctx, remote)
 }
 
 // Environment is what every git of ours runs with: nothing of the machine's or the user's configuration, no
@@ -173,6 +173,7 @@ func (r *Reader) Content(id string) ([]byte, error) {
 type Commit struct {
 	ID      string
 	Subject string // first line of the message
+	Message string
 	Author  string // name only
 }
 
@@ -193,6 +194,7 @@ func (r *Reader) Commit(name string) (Commit, error) {
 			c.Author, _, _ = strings.Cut(who, " <")
 		}
 	}
+	c.Message = message
 	c.Subject, _, _ = strings.Cut(strings.TrimSpace(message), "\n")
 	c.Subject = clean(c.Subject, 500)
 	c.Author = clean(c.Author, 200)

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -31,31 +30,73 @@ type Attempt struct {
 	LogSize    int64       `db:"log_size"`
 	LogMoved   *time.Time  `db:"log_moved"`
 	LogPurged  bool        `db:"log_purged"`
+	ProjectID  int64       `db:"project_id"`
+	Lost       bool        `db:"lost"`
+	NotBefore  *time.Time  `db:"not_before"`
+	StopState  state.State `db:"stop_state"`
+
+	Tools      JSON[map[string]string] `db:"tools"`
+	ToolsFound JSON[map[string]string] `db:"tools_found"`
 }
 
-// AddAttempt puts a try of a job, with its steps, into the queue.
-func (q Q) AddAttempt(ctx context.Context, job Job, number int, d *definition.Job, at time.Time) (id int64, err error) {
-	err = q.get(ctx, &id, `INSERT INTO attempts (job_id, run_id, number, labels, state, queued_at)
-		VALUES ($1, $2, $3, $4, 'queued', $5) RETURNING id`, job.ID, job.RunID, number, d.Machine, at)
-	if err != nil {
-		return 0, err
-	}
-	names := make([]string, len(d.Step))
-	for i, s := range d.Step {
-		names[i] = s.Name
-	}
-	return id, q.do(ctx, nil, `INSERT INTO steps (attempt_id, position, name, state)
-		SELECT $1, n - 1, name, 'queued' FROM unnest($2::text[]) WITH ORDINALITY AS t(name, n)`, id, names)
+// NewAttempt is a try of a job that goes into the queue.
+type NewAttempt struct {
+	Job  Job
+	At   time.Time
+	Wait time.Duration // pause before it may be handed out
 }
 
-// Claim takes the oldest queued attempt that a runner with these labels can do. Two claims never get the same one:
-// a row that another transaction has locked is passed over. ErrNotFound when there is none.
-func (q Q) Claim(ctx context.Context, runner string, labels []string, lease time.Duration) (a Attempt, err error) {
-	err = q.get(ctx, &a, `UPDATE attempts SET state = 'running', runner = $1, claimed_at = now(), lease_until = now() + $3
-		WHERE id = (SELECT id FROM attempts WHERE state = 'queued' AND labels <@ $2
-			ORDER BY queued_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
-		RETURNING *`, runner, labels, lease)
-	return a, err
+// AddAttempts puts tries of jobs, with their steps, into the queue. Each gets the number after the job's last.
+func (q Q) AddAttempts(ctx context.Context, project int64, list []NewAttempt) error {
+	if len(list) == 0 {
+		return nil
+	}
+	type step struct {
+		Job      int64  `json:"job"`
+		Position int    `json:"position"`
+		Name     string `json:"name"`
+	}
+	type row struct {
+		Job       int64             `json:"job"`
+		Run       int64             `json:"run"`
+		Labels    []string          `json:"labels"`
+		Tools     map[string]string `json:"tools"`
+		At        time.Time         `json:"at"`
+		NotBefore *time.Time        `json:"not_before"`
+	}
+	var rows []row
+	var steps []step
+	for _, a := range list {
+		d := a.Job.Definition.V
+		r := row{Job: a.Job.ID, Run: a.Job.RunID, Labels: d.Machine, Tools: orNone(d.Tools), At: a.At}
+		if a.Wait > 0 {
+			t := a.At.Add(a.Wait)
+			r.NotBefore = &t
+		}
+		rows = append(rows, r)
+		for i, s := range d.Step {
+			steps = append(steps, step{a.Job.ID, i, s.Name})
+		}
+	}
+	return q.do(ctx, nil, `WITH added AS (
+			INSERT INTO attempts (job_id, run_id, number, labels, state, queued_at, project_id, tools, not_before)
+			SELECT job, run, coalesce((SELECT max(number) FROM attempts WHERE job_id = job), 0) + 1, labels, 'queued', at, $1, tools, not_before
+			FROM jsonb_to_recordset($2) AS r(job bigint, run bigint, labels text[], tools jsonb, at timestamptz, not_before timestamptz)
+			RETURNING id, job_id)
+		INSERT INTO steps (attempt_id, position, name, state) SELECT added.id, s.position, s.name, 'queued'
+		FROM jsonb_to_recordset($3) AS s(job bigint, position int, name text) JOIN added ON added.job_id = s.job`,
+		project, asJSON(rows), asJSON(steps))
+}
+
+// Tries counts the attempts of a job since its run was last opened, and those of them whose runner was lost.
+func (q Q) Tries(ctx context.Context, job int64) (all, lost int, err error) {
+	var n struct {
+		All  int `db:"n"`
+		Lost int `db:"lost"`
+	}
+	err = q.get(ctx, &n, `SELECT count(*) AS n, count(*) FILTER (WHERE a.lost) AS lost FROM attempts a JOIN runs r ON r.id = a.run_id
+		WHERE a.job_id = $1 AND a.queued_at >= coalesce(r.reopened_at, '-infinity')`, job)
+	return n.All, n.Lost, err
 }
 
 // Beat extends the lease of a running attempt; ErrNotFound when it is not running any more.
@@ -111,9 +152,14 @@ func (q Q) EndAttempt(ctx context.Context, id int64, s state.State, reason strin
 		WHERE id = $1 AND state IN ('queued', 'running')`, id, string(s), reason, at, lines)
 }
 
+// MarkLost notes that an attempt's runner went silent.
+func (q Q) MarkLost(ctx context.Context, id int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET lost = true WHERE id = $1`, id)
+}
+
 // AskToStop marks the running attempts of a run; their runners learn of it with their next beat.
-func (q Q) AskToStop(ctx context.Context, run int64, reason string) error {
-	return q.do(ctx, nil, `UPDATE attempts SET stop = true, stop_reason = $2 WHERE run_id = $1 AND state = 'running'`, run, reason)
+func (q Q) AskToStop(ctx context.Context, run int64, to state.State, reason string) error {
+	return q.do(ctx, nil, `UPDATE attempts SET stop = true, stop_reason = $2, stop_state = $3 WHERE run_id = $1 AND state = 'running'`, run, reason, string(to))
 }
 
 // AttemptsWithLogToMove lists ended attempts whose log is still in the stream.
@@ -161,13 +207,15 @@ type Runner struct {
 	Platform string    `db:"platform"`
 	Slots    int       `db:"slots"`
 	Seen     time.Time `db:"seen_at"`
+
+	Tools JSON[map[string]string] `db:"tools"`
 }
 
 // SeeRunner notes a runner's sign of life.
 func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest) error {
-	return q.do(ctx, nil, `INSERT INTO runners (name, labels, platform, slots, seen_at) VALUES ($1, $2, $3, $4, now())
-		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, seen_at = now()`,
-		r.Runner, r.Labels, r.Platform, r.Slots)
+	return q.do(ctx, nil, `INSERT INTO runners (name, labels, platform, slots, tools, seen_at) VALUES ($1, $2, $3, $4, $5, now())
+		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, seen_at = now()`,
+		r.Runner, r.Labels, r.Platform, r.Slots, asJSON(orNone(r.Tools)))
 }
 
 // TouchRunner notes that a runner that is at work was seen.

@@ -23,11 +23,33 @@ type Job struct {
 	Ready      bool                  `db:"ready"`
 }
 
-// AddJob adds a job and sets its id.
-func (q Q) AddJob(ctx context.Context, j *Job) error {
-	return q.get(ctx, &j.ID, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
-		VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
-		j.RunID, j.Position, j.Name, asJSON(j.Definition.V), string(j.State), j.Reason, j.Ready)
+// AddJobs adds a run's jobs and sets their ids.
+func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
+	type row struct {
+		Run        int64           `json:"run"`
+		Position   int             `json:"position"`
+		Name       string          `json:"name"`
+		Definition *definition.Job `json:"definition"`
+		State      state.State     `json:"state"`
+		Reason     string          `json:"reason"`
+		Ready      bool            `json:"ready"`
+	}
+	rows, at := make([]row, len(jobs)), make(map[string]int, len(jobs))
+	for i, j := range jobs {
+		rows[i] = row{j.RunID, j.Position, j.Name, j.Definition.V, j.State, j.Reason, j.Ready}
+		at[j.Name] = i
+	}
+	var added []struct {
+		ID   int64  `db:"id"`
+		Name string `db:"name"`
+	}
+	err := q.list(ctx, &added, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
+		SELECT * FROM jsonb_to_recordset($1) AS r(run bigint, position int, name text, definition jsonb, state text, reason text, ready boolean)
+		RETURNING id, name`, asJSON(rows))
+	for _, a := range added {
+		jobs[at[a.Name]].ID = a.ID
+	}
+	return err
 }
 
 // Jobs lists a run's jobs in their order.
@@ -40,6 +62,41 @@ func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
 // SetJob writes where a job stands.
 func (q Q) SetJob(ctx context.Context, id int64, s state.State, reason string, ready bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s), reason, ready)
+}
+
+// SettleJobs writes where jobs stand, with their steps' conditions answered.
+func (q Q) SettleJobs(ctx context.Context, jobs []Job) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	type row struct {
+		ID         int64           `json:"id"`
+		Definition *definition.Job `json:"definition"`
+		State      state.State     `json:"state"`
+		Reason     string          `json:"reason"`
+		Ready      bool            `json:"ready"`
+	}
+	rows := make([]row, len(jobs))
+	for i, j := range jobs {
+		rows[i] = row{j.ID, j.Definition.V, j.State, j.Reason, j.Ready}
+	}
+	return q.do(ctx, nil, `UPDATE jobs SET definition = r.definition, state = r.state, reason = r.reason, ready = r.ready
+		FROM jsonb_to_recordset($1) AS r(id bigint, definition jsonb, state text, reason text, ready boolean) WHERE jobs.id = r.id`, asJSON(rows))
+}
+
+// JobByID finds a job.
+func (q Q) JobByID(ctx context.Context, id int64) (j Job, err error) {
+	err = q.get(ctx, &j, `SELECT id, run_id, position, name, definition, state, reason, ready FROM jobs WHERE id = $1`, id)
+	return j, err
+}
+
+// FailedStep is the first step of an attempt that failed or ran out of time; ErrNotFound when there is none. Steps
+// whose failure is only reported are left out.
+func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
+	err = q.get(ctx, &s, `SELECT s.* FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
+		WHERE s.attempt_id = $1 AND s.state IN ('failed', 'timed-out')
+		AND NOT coalesce((j.definition -> 'step' -> s.position ->> 'advisory')::boolean, false) ORDER BY s.position LIMIT 1`, attempt)
+	return s, err
 }
 
 // Step is one step of an attempt.

@@ -56,6 +56,26 @@ func (q Q) CacheUses(ctx context.Context, run int64) (list []CacheUse, err error
 	return list, err
 }
 
+// Handover is what a job hands on.
+type Handover struct {
+	Job  string `db:"job"`
+	Name string `db:"name"`
+	Blob string `db:"blob"`
+	Size int64  `db:"size"`
+}
+
+// AddHandover notes what an attempt hands on; ErrExists when it has done so already.
+func (q Q) AddHandover(ctx context.Context, attempt int64, h Handover) error {
+	return q.do(ctx, nil, `INSERT INTO handovers (attempt_id, name, blob, size) VALUES ($1, $2, $3, $4)`, attempt, h.Name, h.Blob, h.Size)
+}
+
+// HandoverOf finds what the latest attempt of a run's job that passed hands on.
+func (q Q) HandoverOf(ctx context.Context, run int64, job, name string) (h Handover, err error) {
+	err = q.get(ctx, &h, `SELECT j.name AS job, h.name, h.blob, h.size FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN jobs j ON j.id = a.job_id
+		WHERE a.run_id = $1 AND j.name = $2 AND h.name = $3 ORDER BY a.number DESC LIMIT 1`, run, job, name)
+	return h, err
+}
+
 // Artifact is a kept file.
 type Artifact struct {
 	ID      int64     `db:"id"`

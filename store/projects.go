@@ -12,9 +12,12 @@ type Project struct {
 	Remote  string    `db:"remote"`
 	HookKey []byte    `db:"hook_key"`
 	Created time.Time `db:"created_at"`
+	Held    string    `db:"held"`
+	HeldBy  string    `db:"held_by"`
+	AtOnce  int       `db:"at_once"`
 }
 
-const projectColumns = `id, name, remote, hook_key, created_at`
+const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once`
 
 // AddProject registers a repository; ErrExists when the name is taken.
 func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte) error {
@@ -65,10 +68,19 @@ func (q Q) TakePush(ctx context.Context, id int64) (p Push, err error) {
 	return p, err
 }
 
-// UnplannedPushes lists the ids of pushes received before a time and not planned yet, oldest first.
+// UnplannedPushes lists the ids of events that are to be planned now, oldest first: those received before a time, and
+// the service's own, whose delivery has a space. After n tries the next comes when n²/2 seconds have passed since it
+// was received.
 func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (ids []int64, err error) {
-	err = q.list(ctx, &ids, `SELECT id FROM pushes WHERE planned_at IS NULL AND received_at < $1 ORDER BY id LIMIT 100`, before)
+	err = q.list(ctx, &ids, `SELECT id FROM pushes WHERE planned_at IS NULL AND (received_at < $1 OR delivery LIKE '% %')
+		AND received_at + tries * tries * interval '0.5 seconds' <= now() ORDER BY id LIMIT 100`, before)
 	return ids, err
+}
+
+// Troubles gives for projects the note of their oldest event that cannot be planned; those without are left out.
+func (q Q) Troubles(ctx context.Context, projects []int64) (map[int64]string, error) {
+	return q.textsByID(ctx, `SELECT DISTINCT ON (project_id) project_id AS id, note AS text FROM pushes
+		WHERE project_id = ANY($1) AND planned_at IS NULL AND tries > 0 ORDER BY project_id, id`, projects)
 }
 
 // PushPlanned marks a push as done, with a note of what came of it.
@@ -76,8 +88,12 @@ func (q Q) PushPlanned(ctx context.Context, id int64, note string) error {
 	return q.do(ctx, ErrNotFound, `UPDATE pushes SET planned_at = now(), note = $2 WHERE id = $1`, id, note)
 }
 
-// PushFailed notes a failed try to plan.
-func (q Q) PushFailed(ctx context.Context, id int64, note string) (tries int, err error) {
-	err = q.get(ctx, &tries, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries`, id, note)
-	return tries, err
+// PushFailed notes a failed try to plan, and tells how many there were and since when.
+func (q Q) PushFailed(ctx context.Context, id int64, note string) (tries int, since time.Time, err error) {
+	var row struct {
+		Tries    int       `db:"tries"`
+		Received time.Time `db:"received_at"`
+	}
+	err = q.get(ctx, &row, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries, received_at`, id, note)
+	return row.Tries, row.Received, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
@@ -34,11 +35,27 @@ type Run struct {
 	Queued      time.Time                  `db:"queued_at"`
 	Started     *time.Time                 `db:"started_at"`
 	Finished    *time.Time                 `db:"finished_at"`
+	Target      string                     `db:"target"`
+	Proposal    string                     `db:"proposal"`
+	Outside     bool                       `db:"outside"`
+	Schedule    string                     `db:"schedule"`
+	CausedBy    int64                      `db:"caused_by"`
+	Depth       int                        `db:"depth"`
+	Inputs      JSON[map[string]string]    `db:"inputs"`
+	Facts       JSON[condition.Facts]      `db:"facts"`
+	LimitMs     int64                      `db:"limit_ms"`
+	Group       string                     `db:"run_group"`
+	Priority    int                        `db:"priority"`
+	AtOnce      int                        `db:"at_once"`
+	Followed    bool                       `db:"followed"`
+	Reopenings  int                        `db:"reopenings"`
+	Secrets     JSON[map[string]int]       `db:"secrets"`
 }
 
 const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline, r.trigger, r.branch, r.tag, r.commit_id,
 	r.subject, r.author, r.started_by, r.build_number, r.version_name, r.env, r.state, r.reason, r.failed_at, r.findings,
-	r.queued_at, r.started_at, r.finished_at FROM runs r JOIN projects p ON p.id = r.project_id`
+	r.queued_at, r.started_at, r.finished_at, r.target, r.proposal, r.outside, r.schedule, r.caused_by, r.depth, r.inputs,
+	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.secrets FROM runs r JOIN projects p ON p.id = r.project_id`
 
 // AddRun gives the run its number, and when build is set also a build number from the ledger, both under the lock
 // of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.
@@ -61,11 +78,13 @@ func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
 		r.BuildNumber = version.BuildNumber(counters.Build)
 	}
 	err = q.get(ctx, &r.ID, `INSERT INTO runs (project_id, number, pipeline, trigger, branch, tag, commit_id, subject, author,
-		started_by, build_number, version_name, env, state, reason, failed_at, findings, queued_at, started_at, finished_at)
-		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20) RETURNING id`,
+		started_by, build_number, version_name, env, state, reason, failed_at, findings, queued_at, started_at, finished_at,
+		target, proposal, outside, schedule, caused_by, depth, inputs, facts, limit_ms, run_group, priority, at_once, followed)
+		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20,$21,$22,$23,$24,$25,$26,$27,$28,$29,$30,$31,$32,$33) RETURNING id`,
 		r.ProjectID, r.Number, r.Pipeline, string(r.Trigger), r.Branch, r.Tag, r.Commit, r.Subject, r.Author, r.StartedBy,
 		int64(r.BuildNumber), r.VersionName, asJSON(r.Env.V), string(r.State), r.Reason, r.FailedAt, asJSON(r.Findings.V),
-		r.Queued, r.Started, r.Finished)
+		r.Queued, r.Started, r.Finished, r.Target, r.Proposal, r.Outside, r.Schedule, r.CausedBy, r.Depth, asJSON(orNone(r.Inputs.V)),
+		asJSON(r.Facts.V), r.LimitMs, r.Group, r.Priority, r.AtOnce, r.Followed)
 	if err != nil || !build {
 		return err
 	}
@@ -122,11 +141,47 @@ func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason stri
 		id, string(s), reason, started, finished)
 }
 
+// Reopen puts a run that is over back to work: some of its jobs are started again.
+func (q Q) Reopen(ctx context.Context, id int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL,
+		reopened_at = now(), reopenings = reopenings + 1 WHERE id = $1`, id)
+}
+
+// NoteSecrets remembers which revisions of secrets a run's jobs were given.
+func (q Q) NoteSecrets(ctx context.Context, id int64, revisions map[string]int) error {
+	return q.do(ctx, nil, `UPDATE runs SET secrets = secrets || $2 WHERE id = $1`, id, asJSON(revisions))
+}
+
+// LastPassed finds the latest run of a pipeline before a number that passed: on the branch first, else on any.
+func (q Q) LastPassed(ctx context.Context, r Run) (last Run, err error) {
+	err = q.get(ctx, &last, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.number < $4 AND r.state = 'passed'
+		ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Branch, r.Number)
+	if err == ErrNotFound {
+		err = q.get(ctx, &last, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.number < $3 AND r.state = 'passed' AND NOT r.outside
+			ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Number)
+	}
+	return last, err
+}
+
+func orNone[V any](m map[string]V) map[string]V {
+	if m == nil {
+		return map[string]V{}
+	}
+	return m
+}
+
+// LastBuild is the highest build number ever issued to a project.
+func (q Q) LastBuild(ctx context.Context, project int64) (n int64, err error) {
+	err = q.get(ctx, &n, `SELECT last_build FROM projects WHERE id = $1`, project)
+	return n, err
+}
+
 // NoteFailure remembers which job and step made a run fail first, for lists.
 func (q Q) NoteFailure(ctx context.Context, run, attempt int64) error {
 	return q.do(ctx, nil, `UPDATE runs SET failed_at = (SELECT j.name || coalesce(' › ' || s.name, '')
 			FROM attempts a JOIN jobs j ON j.id = a.job_id
 			LEFT JOIN steps s ON s.attempt_id = a.id AND s.state IN ('failed', 'timed-out')
+				AND NOT coalesce((j.definition -> 'step' -> s.position ->> 'advisory')::boolean, false)
 			WHERE a.id = $2 ORDER BY s.position LIMIT 1)
 		WHERE id = $1 AND failed_at = ''`, run, attempt)
 }

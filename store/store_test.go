@@ -14,6 +14,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/store"
@@ -51,12 +52,36 @@ func addRun(t *testing.T, s *store.Store, p store.Project, change func(*store.Ru
 func addAttempt(t *testing.T, s *store.Store, r store.Run, name string, labels []string, at time.Time) int64 {
 	t.Helper()
 	d := &definition.Job{Name: name, Machine: labels, Step: []*definition.Step{{Name: "one"}, {Name: "two"}}}
-	j := store.Job{RunID: r.ID, Name: name, State: state.Queued, Ready: true}
-	j.Definition.V = d
-	require.NoError(t, s.AddJob(t.Context(), &j))
-	id, err := s.AddAttempt(t.Context(), j, 1, d, at)
+	jobs := []store.Job{{RunID: r.ID, Name: name, State: state.Queued, Ready: true}}
+	jobs[0].Definition.V = d
+	require.NoError(t, s.AddJobs(t.Context(), jobs))
+	require.NoError(t, s.AddAttempts(t.Context(), r.ProjectID, []store.NewAttempt{{Job: jobs[0], At: at}}))
+	list, err := s.Attempts(t.Context(), r.ID)
 	require.NoError(t, err)
-	return id
+	return list[len(list)-1].ID
+}
+
+// claim gives the queue's next attempt to a runner, as a server does; ErrNotFound when there is none it can do.
+func claim(ctx context.Context, s *store.Store, name string, labels []string, lease time.Duration) (a store.Attempt, err error) {
+	err = s.Tx(ctx, func(q store.Q) error {
+		if err := q.LockQueue(ctx); err != nil {
+			return err
+		}
+		queue, err := q.Queue(ctx, labels, time.Now())
+		if err != nil {
+			return err
+		}
+		for _, g := range queue.Assign([]schedule.Runner{{Name: name, Labels: labels}}) {
+			list, err := q.HandOut(ctx, map[int64]store.Runner{g.Job.ID: {Name: name}}, lease)
+			if err != nil || len(list) != 1 {
+				return errors.Join(err, fmt.Errorf("%d attempts handed out", len(list)))
+			}
+			a = list[0]
+			return nil
+		}
+		return store.ErrNotFound
+	})
+	return a, err
 }
 
 func TestClaimsNeverGiveAJobTwice(t *testing.T) {
@@ -69,7 +94,7 @@ func TestClaimsNeverGiveAJobTwice(t *testing.T) {
 		order = append(order, addAttempt(t, s, r, fmt.Sprintf("j%d", i), []string{"linux"}, start.Add(time.Duration(i)*time.Second)))
 	}
 	mac := addAttempt(t, s, r, "mac", []string{"macos"}, start.Add(-time.Hour))
-	first, err := s.Claim(t.Context(), "r0", []string{"linux", "amd64"}, time.Minute)
+	first, err := claim(t.Context(), s, "r0", []string{"linux", "amd64"}, time.Minute)
 	require.NoError(t, err)
 	assert.Equal(t, order[0], first.ID, "the oldest that fits, not the older one that does not")
 
@@ -79,7 +104,7 @@ func TestClaimsNeverGiveAJobTwice(t *testing.T) {
 	for n := range 12 {
 		all.Go(func() {
 			for {
-				a, err := s.Claim(context.Background(), fmt.Sprintf("r%d", n), []string{"linux"}, time.Minute)
+				a, err := claim(context.Background(), s, fmt.Sprintf("r%d", n), []string{"linux"}, time.Minute)
 				if errors.Is(err, store.ErrNotFound) {
 					return
 				}
@@ -109,7 +134,7 @@ func TestALateReportChangesNothing(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := addAttempt(t, s, addRun(t, s, project(t, s), nil), "j", []string{"linux"}, time.Now())
-	_, err := s.Claim(ctx, "r", []string{"linux"}, time.Minute)
+	_, err := claim(ctx, s, "r", []string{"linux"}, time.Minute)
 	require.NoError(t, err)
 	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Running, At: 1000, FirstLine: 3}))
 	three := 3
@@ -143,7 +168,7 @@ func TestLeases(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := addAttempt(t, s, addRun(t, s, project(t, s), nil), "j", []string{"linux"}, time.Now())
-	_, err := s.Claim(ctx, "r", []string{"linux"}, -time.Second)
+	_, err := claim(ctx, s, "r", []string{"linux"}, -time.Second)
 	require.NoError(t, err)
 	lost, err := s.LostAttempts(ctx)
 	require.NoError(t, err)
@@ -153,7 +178,7 @@ func TestLeases(t *testing.T) {
 	lost, err = s.LostAttempts(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, lost)
-	require.NoError(t, s.AskToStop(ctx, lost0(t, s, id).RunID, "by ada"))
+	require.NoError(t, s.AskToStop(ctx, lost0(t, s, id).RunID, state.Cancelled, "by ada"))
 	a, err := s.Beat(ctx, id, time.Minute)
 	require.NoError(t, err)
 	assert.True(t, a.Stop)

@@ -23,6 +23,7 @@ type Pipeline struct {
 	AtOnce    int               `toml:"at_once" json:"at_once,omitempty" doc:"How many runs of this pipeline may be at work at once. Default: any number." sample:"at_once = 2"`
 	Group     string            `toml:"group" json:"group,omitempty" doc:"Of all runs of the project in the same group, one is at work at a time, in the order of their numbers. For what must never overlap, such as releases." sample:"group = \"release\""`
 	Supersede string            `toml:"supersede" json:"supersede,omitempty" doc:"What a newer push to the same branch does to older runs of this pipeline: \"queued\" (the default) cancels those that have not begun, \"running\" also stops those that have, \"none\" leaves all alone." sample:"supersede = \"running\""`
+	Allow     []string          `toml:"allow" json:"allow,omitempty" doc:"Codes of findings of piston check that are as they should be in this pipeline; docs/reference/findings.md lists them." sample:"allow = [\"debug-build\"]"`
 	Version   *Version          `toml:"version" json:"version,omitempty" doc:"Which version name the pipeline builds." sample:"[version]\nfile = \"VERSION\""`
 	Trigger   Trigger           `toml:"trigger" json:"trigger" doc:"What starts the pipeline. Without any, only a person does."`
 	Input     map[string]*Input `toml:"input" json:"input,omitempty" doc:"What a person who starts the pipeline by hand is asked for, by name."`

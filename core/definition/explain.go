@@ -12,6 +12,7 @@ import (
 type Value struct {
 	Key  string `json:"key" doc:"Its path, such as job.android.step[0].script."`
 	Text string `json:"value" doc:"The value, as TOML writes it."`
+	Of   string `json:"of,omitempty" doc:"The job it is of."`
 	From string `json:"from" doc:"Place in a file, or why it is so without one."`
 }
 
@@ -31,10 +32,12 @@ func (p *Pipeline) Explain() []Value {
 
 type explainer struct {
 	ix   *index
+	of   string // the job that is being explained
 	list []Value
 }
 
 func (e *explainer) job(p *Pipeline, job *Job) {
+	e.of = job.Name
 	top := "job." + quotedKey(job.Name)
 	for _, f := range fields(reflect.TypeFor[Job]()) {
 		key := f.Tag.Get("toml")
@@ -80,7 +83,9 @@ func (e *explainer) place(at []string) string {
 	return fmt.Sprintf("%s:%d", p.src.file, p.line)
 }
 
-func (e *explainer) add(key, text, from string) { e.list = append(e.list, Value{key, text, from}) }
+func (e *explainer) add(key, text, from string) {
+	e.list = append(e.list, Value{Key: key, Text: text, Of: e.of, From: from})
+}
 
 func (e *explainer) walk(v reflect.Value, at []string, name string) {
 	for v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface {

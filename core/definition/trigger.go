@@ -1,6 +1,12 @@
 package definition
 
-import "gentlepiston.example/piston/core/cron"
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"gentlepiston.example/piston/core/cron"
+)
 
 // Trigger lists the events that start a pipeline.
 type Trigger struct {
@@ -52,4 +58,50 @@ func (s *Schedule) Times() (*cron.Schedule, error) {
 type Ended struct {
 	States   []string `toml:"states" json:"states,omitempty" doc:"How it must have ended: passed, failed, timed-out or cancelled. Default [\"passed\"]." sample:"states = [\"failed\", \"timed-out\"]"`
 	Branches []string `toml:"branches" json:"branches,omitempty" doc:"Globs of the branches its run must have been of. Without it any." sample:"branches = [\"main\"]"`
+}
+
+// Sentences says what starts a pipeline, for people.
+func (t *Trigger) Sentences() []string {
+	list := []string{}
+	say := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
+	some := func(globs []string, all string) string {
+		if len(globs) == 0 {
+			return all
+		}
+		return strings.Join(globs, ", ")
+	}
+	if t.Push != nil {
+		text := "a push to " + some(t.Push.Branches, "any branch")
+		if len(t.Push.ExceptBranches) > 0 {
+			text += ", not " + strings.Join(t.Push.ExceptBranches, ", ")
+		}
+		if len(t.Push.Paths) > 0 {
+			text += ", changing " + strings.Join(t.Push.Paths, ", ")
+		}
+		if len(t.Push.ExceptPaths) > 0 {
+			text += ", more than " + strings.Join(t.Push.ExceptPaths, ", ")
+		}
+		list = append(list, text)
+	}
+	if t.Tag != nil {
+		say("a tag %s", some(t.Tag.Names, "of any name"))
+	}
+	if t.Proposal != nil {
+		say("a proposal into %s", some(t.Proposal.Into, "any branch"))
+	}
+	for _, name := range sortedKeys(t.Schedule) {
+		s := t.Schedule[name]
+		say("%s: %s, %s", name, s.Cron, cmp.Or(s.Zone, "UTC"))
+	}
+	for _, name := range sortedKeys(t.Pipeline) {
+		say("%s, when it has %s", name, strings.Join(orPassed(t.Pipeline[name].States), " or "))
+	}
+	return list
+}
+
+func orPassed(states []string) []string {
+	if len(states) == 0 {
+		return []string{"passed"}
+	}
+	return states
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"gentlepiston.example/piston/core/condition"
@@ -109,6 +110,24 @@ func ask(when string, facts condition.Facts) (bool, error) {
 	return c.Holds(facts)
 }
 
+// MayRun reports whether a step may come to run, before anything has: conditions that depend on other jobs may hold.
+func MayRun(d *definition.Job, s *definition.Step, facts condition.Facts) bool {
+	facts.Variant = d.Variant
+	for _, when := range []string{d.When, s.When} {
+		if when == "" {
+			continue
+		}
+		c, err := condition.Compile(when)
+		if err != nil || slices.Contains(c.Asks(""), "job") {
+			continue
+		}
+		if holds, err := c.Holds(facts); err == nil && !holds {
+			return false
+		}
+	}
+	return true
+}
+
 func wordFor(s state.State) string {
 	switch s {
 	case state.TimedOut:
@@ -126,7 +145,7 @@ func Outcome(jobs []Job) state.State {
 		if !j.State.Over() {
 			over = false
 		}
-		if j.State != state.Queued {
+		if j.State != state.Queued && j.State != state.Skipped {
 			started = true
 		}
 		if !j.Definition.Advisory || j.State == state.Cancelled {

@@ -105,7 +105,7 @@ func Matches(p *definition.Pipeline, e Event, changes Changes) (bool, error) {
 	case ByPerson:
 		return true, nil
 	case OnPush:
-		if t.Push == nil || !anyMatches(t.Push.Branches, e.Branch) || matchesOne(t.Push.ExceptBranches, e.Branch) {
+		if !OfBranch(p, e.Branch) {
 			return false, nil
 		}
 		return touched(t.Push.Paths, t.Push.ExceptPaths, changes)
@@ -126,6 +126,12 @@ func Matches(p *definition.Pipeline, e Event, changes Changes) (bool, error) {
 		return len(ended.States) == 0 && e.EndState == state.Passed || slices.Contains(ended.States, string(e.EndState)), nil
 	}
 	return false, nil
+}
+
+// OfBranch reports whether pushes to a branch are a pipeline's, whatever they change.
+func OfBranch(p *definition.Pipeline, branch string) bool {
+	t := p.Trigger.Push
+	return t != nil && anyMatches(t.Branches, branch) && !matchesOne(t.ExceptBranches, branch)
 }
 
 // touched reports whether a changed path counts.

@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+)
+
+func queueCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "queue",
+		Usage:       "list the jobs that wait, and what each waits for",
+		ArgsUsage:   "[PROJECT]",
+		Description: example("piston queue", "piston queue tidewick --run 41"),
+		Flags: []cli.Flag{
+			&cli.Int64Flag{Name: "run", Usage: "only of this run"},
+			&cli.IntFlag{Name: "after", Usage: "only behind this place"},
+			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+			jsonFlag,
+		},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			page, err := cl.Queue(ctx, client.QueueFilter{Project: args[0], Run: c.Int64("run"), After: c.Int("after"), Limit: c.Int("limit")})
+			if err != nil || c.Bool("json") {
+				return orJSON(c, page, err)
+			}
+			s := newScreen(out(c))
+			s.line("%s", s.in(faint, fmt.Sprintf("%d waiting, %d at work, room for %d", page.Total, page.Working, page.Slots)))
+			var rows [][]string
+			for _, j := range page.Jobs {
+				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10), short(j.Pipeline, 20), s.in(strong, short(j.Job, 30)),
+					ago(j.Queued), short(j.Why, 100)})
+			}
+			if rows != nil {
+				s.table([]string{"PLACE", "PROJECT", "RUN", "PIPELINE", "JOB", "SINCE", "WAITS FOR"}, rows)
+			}
+			if page.Next != 0 {
+				s.line("%s", s.in(faint, fmt.Sprintf("More: piston queue --after %d", page.Next)))
+			}
+			return nil
+		}, "[PROJECT]"),
+	}
+}
+
+func holdCommands() []*cli.Command {
+	return []*cli.Command{
+		{
+			Name:        "hold",
+			Usage:       "keep a project's jobs from being handed out",
+			ArgsUsage:   "NAME",
+			Description: "What is at work goes on. The reason is shown with each job that waits.\n\n" + example("piston project hold tidewick --because 'the feed is down'"),
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, jsonFlag},
+			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				p, err := cl.Hold(ctx, args[0], c.String("because"))
+				return told(c, p, err, fmt.Sprintf("Jobs of %s wait until piston project release %s.", args[0], args[0]))
+			}, "NAME"),
+		},
+		{
+			Name:        "release",
+			Usage:       "let a held project's jobs go again",
+			ArgsUsage:   "NAME",
+			Description: example("piston project release tidewick"),
+			Flags:       []cli.Flag{jsonFlag},
+			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				p, err := cl.Hold(ctx, args[0], "")
+				return told(c, p, err, fmt.Sprintf("Jobs of %s are handed out again.", args[0]))
+			}, "NAME"),
+		},
+		{
+			Name:        "limit",
+			Usage:       "bound how many jobs of a project are at work at once",
+			ArgsUsage:   "NAME JOBS",
+			Description: "0 for any number.\n\n" + example("piston project limit tidewick 4"),
+			Flags:       []cli.Flag{jsonFlag},
+			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				n, err := strconv.Atoi(args[1])
+				if err != nil || n < 0 {
+					return usage("%q is no number of jobs", args[1])
+				}
+				p, err := cl.LimitProject(ctx, args[0], n)
+				return told(c, p, err, fmt.Sprintf("At most %d jobs of %s are at work at once (0: any number).", n, args[0]))
+			}, "NAME", "JOBS"),
+		},
+	}
+}
+
+// told answers a command that changes something: in JSON what it is now, else by a sentence.
+func told(c *cli.Command, v any, err error, sentence string) error {
+	if err != nil || c.Bool("json") {
+		return orJSON(c, v, err)
+	}
+	fmt.Fprintln(out(c), sentence)
+	return nil
+}
+
+func schedulesCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "schedules",
+		Usage:       "list when a project's pipelines are due",
+		ArgsUsage:   "PROJECT",
+		Description: "Schedules are those of the pipelines on the main branch.\n\n" + example("piston schedules tidewick"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			list, err := cl.Schedules(ctx, args[0])
+			if err != nil || c.Bool("json") {
+				return orJSON(c, list, err)
+			}
+			s := newScreen(out(c))
+			if len(list) == 0 {
+				s.line("No pipeline of %s has a schedule.", args[0])
+				return nil
+			}
+			var rows [][]string
+			for _, d := range list {
+				next := d.Next
+				if zone, err := time.LoadLocation(d.Zone); err == nil {
+					next = next.In(zone)
+				}
+				last := ""
+				if d.LastRun > 0 {
+					last = fmt.Sprintf("run %d", d.LastRun)
+				}
+				rows = append(rows, []string{d.Pipeline, d.Name, next.Format("Mon 2006-01-02 15:04 MST"), d.Cron, d.Zone, last, short(d.Note, 80)})
+			}
+			s.table([]string{"PIPELINE", "SCHEDULE", "NEXT", "CRON", "ZONE", "LAST", "NOTE"}, rows)
+			return nil
+		}, "PROJECT"),
+	}
+}
+
+func sinceCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "since",
+		Usage:       "tell what has changed since a run's pipeline last passed",
+		ArgsUsage:   "PROJECT [RUN]",
+		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets. Without RUN, the latest.\n\n" + example("piston since tidewick 12"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, _ string) error {
+			d, err := cl.Since(ctx, project, n)
+			if err != nil || c.Bool("json") {
+				return orJSON(c, d, err)
+			}
+			newScreen(out(c)).since(n, d)
+			return nil
+		}, "PROJECT", "[RUN]"),
+	}
+}
+
+func (s *screen) since(run int64, d api.Since) {
+	if d.Run == 0 {
+		s.line("No run of this pipeline has passed before run %d.", run)
+		return
+	}
+	s.line("%s", s.in(strong, fmt.Sprintf("Run %d beside run %d, which passed:", run, d.Run)))
+	for _, c := range d.Commits {
+		s.line("  commit      %s %s  %s", s.in(yellow, fmt.Sprintf("%.9s", c.ID)), short(c.Subject, 60), s.in(faint, short(c.Author, 30)))
+	}
+	n := len(d.Commits)
+	for _, part := range []struct {
+		word string
+		list []api.Difference
+	}{{"definition", d.Definition}, {"tool", d.Tools}, {"cache", d.Caches}, {"secret", d.Secrets}, {"runner", d.Runners}} {
+		for _, v := range part.list {
+			n++
+			s.line("  %-11s %s  %s → %s", part.word, short(v.What, 60), orNothing(short(v.Before, 60)), orNothing(short(v.After, 60)))
+		}
+	}
+	if n == 0 {
+		s.line("  nothing: the same commit, definition, tools, caches and secrets")
+	}
+}
+
+func orNothing(text string) string {
+	if text == "" {
+		return "(none)"
+	}
+	return text
+}

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/check"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/schedule"
+	"gentlepiston.example/piston/source"
+)
+
+// checked is a work tree and what a check of it came to.
+type checked struct {
+	tree   *source.WorkTree
+	result check.Result
+}
+
+// repositoryOf makes a work tree a repository to check: files are as they are on this disk, modes as in the index.
+func repositoryOf(w *source.WorkTree) *check.Repository {
+	r := &check.Repository{Branches: w.Branches,
+		Read: func(name string) ([]byte, error) {
+			text, err := readUpTo(filepath.Join(w.Dir, filepath.FromSlash(name)), definition.MaxFileSize+1)
+			if errors.Is(err, os.ErrNotExist) {
+				return nil, nil
+			}
+			return text, err
+		},
+		OnDisk: func(name string) bool {
+			info, err := os.Stat(filepath.Join(w.Dir, filepath.FromSlash(name)))
+			return err == nil && info.Mode().IsRegular()
+		}}
+	for _, e := range w.Entries {
+		r.Entries = append(r.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
+	}
+	return r
+}
+
+// checkTree checks a work tree. Pipeline files that Git does not track yet are checked too, and told.
+func checkTree(ctx context.Context, dir string, known *check.Service) (checked, error) {
+	w, err := source.OpenWorkTree(ctx, dir)
+	if err != nil {
+		return checked{}, coded{exitFailed, err}
+	}
+	r := repositoryOf(w)
+	var loose []definition.Finding
+	for _, e := range w.Loose {
+		if definition.IsPipelineFile(e.Path) || strings.HasPrefix(e.Path, definition.PartsFolder+"/") {
+			r.Entries = append(r.Entries, check.Entry{Path: e.Path})
+			loose = append(loose, check.About("not-tracked", e.Path, e.Path+" is on this machine only: Git does not track it", "git add "+e.Path))
+		}
+	}
+	result := check.All(r, known)
+	result.Findings = append(result.Findings, loose...)
+	if len(result.Files) == 0 {
+		return checked{}, coded{exitFailed, fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir)}
+	}
+	return checked{w, result}, nil
+}
+
+func readUpTo(path string, most int64) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, most))
+}
+
+// askFor bounds what a check waits for the service.
+const askFor = 4 * time.Second
+
+// askService asks the service what a check may know, when somebody is signed in. note says what was not asked and why.
+func askService(ctx context.Context, c *cli.Command, dir string) (known *check.Service, note string) {
+	if c.Bool("offline") {
+		return nil, ""
+	}
+	cl, err := connect()
+	if err != nil {
+		return nil, "not signed in: secrets and runners are not checked"
+	}
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	project := c.String("project")
+	if project == "" {
+		if project, err = projectOfTree(ctx, cl, dir); err != nil {
+			return nil, err.Error() + ": secrets and runners are not checked"
+		}
+	}
+	about, err := cl.Knowledge(ctx, project)
+	if err != nil {
+		return nil, err.Error() + ": secrets and runners are not checked"
+	}
+	known = &check.Service{Project: project, Secrets: about.Secrets, LastBuild: about.LastBuild}
+	for _, r := range about.Runners {
+		known.Runners = append(known.Runners, schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools})
+	}
+	return known, ""
+}
+
+// projectOfTree finds the project whose repository a work tree is pushed to.
+func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, error) {
+	w, err := source.OpenWorkTree(ctx, dir)
+	if err != nil {
+		return "", err
+	}
+	same := func(remote string) bool {
+		clean := func(s string) string { return strings.TrimSuffix(strings.TrimSuffix(s, "/"), ".git") }
+		return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
+	}
+	for after := ""; ; {
+		list, err := cl.Projects(ctx, after, 200)
+		if err != nil || len(list) == 0 {
+			return "", errors.Join(err, fmt.Errorf("no project of the service has this repository; name it with --project"))
+		}
+		for _, p := range list {
+			if same(p.Remote) {
+				return p.Name, nil
+			}
+		}
+		after = list[len(list)-1].Name
+	}
+}

@@ -1,0 +1,87 @@
+package check
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"gentlepiston.example/piston/core/definition"
+)
+
+// Code is a kind of finding.
+type Code struct {
+	Name     string
+	Severity definition.Severity
+	Means    string
+	Mend     string
+}
+
+// Codes lists every kind of finding beyond the format's own, in the order of the documents.
+var Codes = []Code{
+	{"no-file", definition.Error, "A script calls, or a key names, a file that is not in the repository, and no earlier step makes it.", "Correct the path (often only `dir` is missing), or `git add` the file. What must not be in the repository belongs into a secret, put in place by `secret_files`."},
+	{"maybe-no-file", definition.Warning, "A script calls a file that is not in the repository; an earlier step runs something that could have made it.", "Nothing, when a step makes it. Otherwise as for no-file."},
+	{"not-executable", definition.Error, "A script calls a file of the repository as a program, and Git does not have it as executable.", "`git update-index --chmod=+x FILE`, or call it through its interpreter, such as `sh FILE`."},
+	{"no-folder", definition.Error, "`dir`, or a `cd` of a script, names a folder that is not in the repository, and no earlier step makes it.", "Correct the path."},
+	{"not-tracked", definition.Error, "A pipeline file, a part, or a file that a pipeline uses is on this machine only: Git does not track it.", "`git add` it, or, when it holds a secret, `piston secret set` it."},
+	{"no-target", definition.Error, "A script asks make for a target that the Makefile does not have.", "Correct the target's name, or the folder."},
+	{"bad-script", definition.Error, "A script is not valid in its shell's language.", "Mend it at the place shown. For what only bash knows, say `shell = \"bash\"`."},
+	{"machine-path", definition.Warning, "A path exists on one person's machine only, such as one below /Users or /home.", "Use a path from the workspace, or an environment variable."},
+	{"secret-not-set", definition.Error, "A step asks for a secret that nobody has set.", "`piston secret set PROJECT NAME`."},
+	{"secret-refused", definition.Error, "A step of an untrusted proposal asks for a secret; none is ever given to one.", "Give the step `when = 'trusted'`."},
+	{"nobody-can", definition.Warning, "No runner has a label or tool that a job needs, so the job would wait.", "Start such a runner, or correct `machine` or `tools`."},
+	{"no-branch", definition.Warning, "A glob of branches matches none of the repository's branches.", "Correct it, or make the branch."},
+	{"no-such-pipeline", definition.Error, "A trigger waits for a pipeline that has no file.", "Correct the name: it is the file's, without `.toml`."},
+	{"trigger-cycle", definition.Error, "Pipelines start each other in a circle.", "Remove one of the triggers."},
+	{"follows-nothing", definition.Warning, "A cache follows a file that is not in the repository, so it is never used.", "Name a file that decides what is in the cache, such as a lock file."},
+	{"never-cached", definition.Warning, "A cache keeps a path that is in the repository already.", "Name what the build downloads or makes."},
+	{"artifact-unwritten", definition.Warning, "No step of the job mentions the place of an artifact or of a test report.", "Correct the glob: it counts from the top of the workspace, not from `dir`."},
+	{"example-app-id", definition.Warning, "The app still has an id of a template, which stores refuse.", "Choose your own, once: it can never be changed after the first release."},
+	{"debug-build", definition.Warning, "A pipeline for releases builds a debug version, which stores refuse.", "Build the release variant."},
+	{"version-code", definition.Warning, "The app's version code is fixed in a file and is zero, or not above the last one issued.", "Take it from `PISTON_BUILD_NUMBER`."},
+	{"key-tracked", definition.Warning, "Git tracks a private key, a keystore, or a file with passwords. Who has the repository has the key.", "`git rm --cached` it, make a new key, and set it as a secret. The old one stays in the history."},
+	{"unknown-code", definition.Warning, "`allow` names a code that no finding has.", "Correct it."},
+	{"schedule-missed", definition.Warning, "The service was not there at the scheduled time; this run makes up for it.", "Nothing."},
+	{"bad-version-file", definition.Error, "The file that `[version]` names does not begin with a version.", "Put it, such as 1.4.0, on the first line."},
+	{"bad-input", definition.Error, "A value given at the start by hand cannot be used.", "Give another."},
+	{"conflict", definition.Error, "A proposal cannot be merged into its target.", "Merge the target into the proposal and settle the conflict there."},
+	{"unreadable-file", definition.Error, "A pipeline file cannot be read.", "Make it a plain file."},
+}
+
+// severities gives each code's.
+var severities = func() map[string]definition.Severity {
+	m := map[string]definition.Severity{}
+	for _, c := range Codes {
+		m[c.Name] = c.Severity
+	}
+	return m
+}()
+
+// New makes a finding of one of the codes about a pipeline.
+func New(p *definition.Pipeline, code, message, fix string, at definition.Place) definition.Finding {
+	return p.Finding(code, severities[code], message, fix, at)
+}
+
+// About makes a finding of one of the codes about a whole file.
+func About(code, file, message, fix string) definition.Finding {
+	return whole(code, file, message, fix)
+}
+
+// WriteReference writes the page of findings, in Markdown.
+func WriteReference(w io.Writer) error {
+	var b strings.Builder
+	b.WriteString("# What piston check finds\n\nMade from the program by `make reference`; do not edit. Errors fail a run before it begins; warnings are shown and the run\n" +
+		"goes on. A pipeline that knows better says so: `allow = [\"CODE\"]` at the top of its file.\n\n" +
+		"`piston check` ends with 0 when nothing was found, 1 on errors, 4 on warnings only. `--sarif` writes SARIF 2.1.0.\n")
+	for _, c := range Codes {
+		fmt.Fprintf(&b, "\n## %s\n\n%s. %s\n\nMend: %s\n", c.Name, strings.ToUpper(string(c.Severity[:1]))+string(c.Severity[1:]), c.Means, c.Mend)
+	}
+	b.WriteString("\n## Of the format\n\nThese are errors in any case; the message says what is allowed where.\n\n| code | meaning |\n| --- | --- |\n")
+	for _, c := range definition.Codes {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Name, c.Means)
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }

@@ -1,0 +1,406 @@
+package check
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/bmatcuk/doublestar/v4"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/schedule"
+)
+
+// before is what the steps so far may have made.
+type before struct {
+	opaque string   // a program that may have made anything, or ""
+	words  []string // what scripts mention
+	texts  []string // what the files they run say
+	put    []string // globs of what caches, hands and secrets put there
+}
+
+func (b *before) mentions(name string) bool {
+	base := path.Base(name)
+	if len(base) < 3 {
+		base = name
+	}
+	return slices.ContainsFunc(b.words, func(w string) bool { return strings.Contains(w, base) }) ||
+		slices.ContainsFunc(b.texts, func(t string) bool { return strings.Contains(t, base) })
+}
+
+func (b *before) has(name string) bool {
+	return slices.ContainsFunc(b.put, func(glob string) bool {
+		glob = path.Clean(glob)
+		return doublestar.MatchUnvalidated(glob, name) || doublestar.MatchUnvalidated(glob+"/**", name) || strings.HasPrefix(glob, name+"/")
+	})
+}
+
+func (c *checker) job(j *definition.Job) {
+	c.needs(j)
+	b := &before{}
+	for _, name := range sortedKeys(j.Cache) {
+		c.cache(j, j.Cache[name])
+		b.put = append(b.put, j.Cache[name].Paths...)
+	}
+	for _, take := range c.p.Takes(j) {
+		from, name, _ := strings.Cut(take, "/")
+		b.put = append(b.put, c.p.Job[from].Hand[name].Files...)
+	}
+	for _, s := range j.Step {
+		c.step(j, s, b)
+	}
+	for _, name := range sortedKeys(j.Keep) {
+		for i, glob := range j.Keep[name].Files {
+			c.written(glob, b, "no step of the job mentions where the artifact "+name+" would be", definition.Place{Job: j, Keys: []string{"keep", name, "files", itoa(i)}})
+		}
+	}
+	for _, name := range sortedKeys(j.Hand) {
+		for i, glob := range j.Hand[name].Files {
+			c.written(glob, b, "no step of the job mentions where what it hands on as "+name+" would be", definition.Place{Job: j, Keys: []string{"hand", name, "files", itoa(i)}})
+		}
+	}
+}
+
+// needs checks what a job asks of the service: secrets, labels, tools.
+func (c *checker) needs(j *definition.Job) {
+	if c.service == nil {
+		return
+	}
+	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" {
+		key := "machine"
+		if strings.Contains(why, "tool ") {
+			key = "tools"
+		}
+		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", j.Name, why), "Start such a runner, or correct "+key+".", definition.Place{Job: j, Keys: []string{key}})
+	}
+	for _, s := range j.Step {
+		for _, f := range MissingSecrets(c.p, j, s, c.service) {
+			c.keep(f)
+		}
+	}
+}
+
+// MissingSecrets finds the secrets a step asks for that nobody has set.
+func MissingSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service) (found []definition.Finding) {
+	for _, name := range s.AllSecrets() {
+		if slices.Contains(known.Secrets, name) {
+			continue
+		}
+		fix := fmt.Sprintf("piston secret set %s %s", known.Project, name)
+		if near := nearest(name, known.Secrets); near != "" {
+			fix = fmt.Sprintf("Did you mean %s? Otherwise: %s", near, fix)
+		}
+		found = append(found, New(p, "secret-not-set", fmt.Sprintf("step %q of job %q asks for the secret %s, which nobody has set", s.Name, j.Name, name), fix, secretPlace(j, s, name)))
+	}
+	return found
+}
+
+// secretPlace is where a step asks for a secret.
+func secretPlace(j *definition.Job, s *definition.Step, name string) definition.Place {
+	if i := slices.Index(s.Secrets, name); i >= 0 {
+		return definition.Place{Job: j, Step: s, Keys: []string{"secrets", itoa(i)}}
+	}
+	return definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}}
+}
+
+func (c *checker) cache(j *definition.Job, cache *definition.Cache) {
+	for i, glob := range cache.Follows {
+		if !slices.ContainsFunc(c.tree.Entries, func(e Entry) bool { return doublestar.MatchUnvalidated(path.Clean(glob), e.Path) }) && !c.tree.inSubmodule(path.Clean(glob)) {
+			c.add("follows-nothing", fmt.Sprintf("cache %q follows %q, which %s; it would never be used", cache.Name, glob, c.missing(path.Clean(glob))), c.mend(path.Clean(glob)),
+				definition.Place{Job: j, Keys: []string{"cache", cache.Name, "follows", itoa(i)}})
+		}
+	}
+	for i, p := range cache.Paths {
+		if clean := path.Clean(p); clean != "." && (c.tree.has(clean) || c.tree.hasFolder(clean)) {
+			c.add("never-cached", fmt.Sprintf("cache %q keeps %q, which is in the repository", cache.Name, p), "Name what the build downloads or makes.",
+				definition.Place{Job: j, Keys: []string{"cache", cache.Name, "paths", itoa(i)}})
+		}
+	}
+}
+
+func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
+	dir, at := s.Dir, definition.Place{Job: j, Step: s, Keys: []string{"dir"}}
+	if dir == "" && j.Dir != "" {
+		dir, at = j.Dir, definition.Place{Job: j, Keys: []string{"dir"}}
+	}
+	dir = path.Clean(dir)
+	if dir != "." && !c.tree.hasFolder(dir) && !b.mentions(dir) && !b.has(dir) {
+		c.add("no-folder", fmt.Sprintf("the folder %q is not in the repository, and no earlier step mentions it", dir), c.mendFolder(dir), at)
+	}
+	r := read(s.Script, shellOf(j, s), dir)
+	if r.fault != nil {
+		c.keep(c.p.ScriptFinding("bad-script", severities["bad-script"], "the script is not valid: "+r.fault.Text,
+			"Mend it; for what only bash knows, say shell = \"bash\".", definition.Place{Job: j, Step: s}, int(max(1, r.fault.Pos.Line())), lineOf(s.Script, int(r.fault.Pos.Line()))))
+	}
+	own := *b // what this script may find there
+	own.put = slices.Concat(b.put, slices.Collect(maps.Values(s.SecretFiles)))
+	for _, u := range r.uses {
+		c.use(j, s, u, &own, r)
+	}
+	c.machinePaths(j, s)
+	b.words = append(b.words, r.words...)
+	for _, u := range r.uses {
+		name := u.path
+		if u.kind == makes {
+			name = c.makefile(u.path)
+		}
+		if text := c.tree.text(name); u.kind != folder && text != "" {
+			b.texts = append(b.texts, text)
+		}
+	}
+	if r.opaque != "" {
+		b.opaque = r.opaque
+	}
+	for i, glob := range s.TestReports {
+		c.written(glob, b, "no step so far mentions where the test reports would be", definition.Place{Job: j, Step: s, Keys: []string{"test_reports", itoa(i)}})
+	}
+}
+
+func shellOf(j *definition.Job, s *definition.Step) string {
+	if s.Shell != "" {
+		return s.Shell
+	}
+	return j.Shell
+}
+
+func lineOf(text string, n int) string {
+	lines := strings.Split(text, "\n")
+	if n < 1 || n > len(lines) {
+		return ""
+	}
+	return strings.TrimSpace(lines[n-1])
+}
+
+// use checks one thing that a script needs.
+func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r reading) {
+	say := func(code, message, fix string) {
+		c.keep(c.p.ScriptFinding(code, severities[code], message, fix, definition.Place{Job: j, Step: s}, u.line, u.word))
+	}
+	if b.has(u.path) || r.guarded[u.path] {
+		return
+	}
+	switch u.kind {
+	case makes:
+		c.make(u, b, say)
+		return
+	case folder:
+		if !c.tree.hasFolder(u.path) && !b.mentions(u.path) && count(r.words, u.word) < 2 && b.opaque == "" && u.after == "" {
+			say("no-folder", fmt.Sprintf("the script goes into %q, which is not in the repository", u.path), c.mendFolder(u.path))
+		}
+		return
+	}
+	if e, tracked := c.tree.files[u.path]; tracked || c.tree.inSubmodule(u.path) {
+		if tracked && u.kind == program && !e.Executable && !r.modes[u.path] && !b.mentions(u.path) {
+			say("not-executable", fmt.Sprintf("%s is in the repository, but not as a program", u.path),
+				fmt.Sprintf("git update-index --chmod=+x %s, and commit; or call it through its interpreter.", u.path))
+		}
+		return
+	}
+	if b.mentions(u.path) || count(r.words, u.word) > 1 {
+		return
+	}
+	maker := u.after
+	if maker == "" {
+		maker = b.opaque
+	}
+	elsewhere := c.elsewhere(u.path) != ""
+	onDisk := c.tree.OnDisk != nil && c.tree.OnDisk(u.path)
+	switch top, _, nested := strings.Cut(u.path, "/"); {
+	case maker == "" || elsewhere && u.kind == program || onDisk:
+		code := "no-file"
+		if onDisk {
+			code = "not-tracked"
+		}
+		say(code, fmt.Sprintf("the script needs %s, which %s", u.path, c.missing(u.path)), c.mend(u.path))
+	case nested && !c.tree.folders[top]:
+		// A folder that is not in the repository, and a program that may have made it: very likely it does.
+	default:
+		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; does %s make it?", u.path, c.missing(u.path), maker), c.mend(u.path))
+	}
+}
+
+func count(words []string, word string) (n int) {
+	for _, w := range words {
+		if w == word || strings.TrimPrefix(w, "./") == strings.TrimPrefix(word, "./") {
+			n++
+		}
+	}
+	return n
+}
+
+// makefile finds the file that make reads in a folder (POSIX.1-2017, make, -f), "" when there is none.
+func (c *checker) makefile(dir string) string {
+	for _, name := range []string{"GNUmakefile", "makefile", "Makefile"} {
+		if full := path.Join(dir, name); c.tree.has(full) {
+			return full
+		}
+	}
+	return ""
+}
+
+var targetForm = regexp.MustCompile(`(?m)^([^\s#:=][^:=#]*?)\s*::?(?:[^=]|$)`)
+
+func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
+	file := c.makefile(u.path)
+	if file == "" {
+		if !c.tree.inSubmodule(u.path) && b.opaque == "" && u.after == "" && !b.mentions(path.Join(u.path, "Makefile")) {
+			fix := "Correct the folder."
+			if other := c.elsewhere(path.Join(u.path, "Makefile")); other != "" {
+				fix = fmt.Sprintf("There is %s: is dir = %q missing?", other, path.Dir(other))
+			}
+			say("no-file", fmt.Sprintf("make finds no Makefile in %q", u.path), fix)
+		}
+		return
+	}
+	text := c.tree.text(file)
+	if u.target == "" || text == "" || strings.Contains(text, "include") || strings.Contains(text, "%:") || strings.Contains(text, "$(eval") {
+		return
+	}
+	var targets []string
+	for _, m := range targetForm.FindAllStringSubmatch(text, -1) {
+		if strings.Contains(m[1], "$") || strings.Contains(m[1], "%") {
+			return // computed targets: any may be there
+		}
+		targets = append(targets, strings.Fields(m[1])...)
+	}
+	if slices.Contains(targets, u.target) || c.tree.has(path.Join(u.path, u.target)) {
+		return
+	}
+	fix := "Targets are: " + strings.Join(visible(targets), ", ") + "."
+	if near := nearest(u.target, targets); near != "" {
+		fix = fmt.Sprintf("Did you mean %q?", near)
+	}
+	say("no-target", fmt.Sprintf("%s has no target %q", file, u.target), fix)
+}
+
+func visible(targets []string) []string {
+	list := slices.DeleteFunc(slices.Clone(targets), func(t string) bool { return strings.HasPrefix(t, ".") })
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// written checks that some step could write what a glob names.
+func (c *checker) written(glob string, b *before, message string, at definition.Place) {
+	base, rest := doublestar.SplitPattern(path.Clean(glob))
+	if base == "." {
+		base = ""
+	}
+	parts := strings.Split(strings.Trim(base+"/"+rest, "/"), "/")
+	for _, part := range parts {
+		if plain := strings.Trim(part, "*?"); len(plain) >= 3 && !strings.ContainsAny(plain, "*?[{") && (b.mentions(plain) || b.has(part)) {
+			return
+		}
+	}
+	if c.tree.has(path.Clean(glob)) || b.opaque == "" && len(b.words) == 0 || conventional(parts) && b.opaque != "" {
+		return
+	}
+	if slices.ContainsFunc(c.tree.Entries, func(e Entry) bool { return doublestar.MatchUnvalidated(path.Clean(glob), e.Path) }) {
+		return
+	}
+	fix := "The glob counts from the top of the workspace."
+	if s := at.Step; s != nil && s.Dir != "" {
+		fix += fmt.Sprintf(" Is it %s?", path.Join(s.Dir, glob))
+	} else if at.Job.Dir != "" {
+		fix += fmt.Sprintf(" Is it %s?", path.Join(at.Job.Dir, glob))
+	}
+	c.add("artifact-unwritten", message+": "+glob, fix, at)
+}
+
+// conventional folders are where build programs write unless told otherwise.
+func conventional(parts []string) bool {
+	return slices.ContainsFunc(parts, func(p string) bool {
+		return slices.Contains([]string{"build", "dist", "target", "DerivedData", "node_modules", "bin", "obj"}, p)
+	})
+}
+
+var machinePath = regexp.MustCompile(`(?:^|[\s"'=:(])(/Users/[^\s"':$]+|/home/[^\s"':$]+|/root/[^\s"':$]+|/Volumes/[^\s"':$]+|~/[^\s"':$]+|[A-Za-z]:\\[^\s"']+)`)
+
+func (c *checker) machinePaths(j *definition.Job, s *definition.Step) {
+	const fix = "Use a path from the top of the workspace, or $HOME for what the step makes itself."
+	for n, line := range strings.Split(s.Script, "\n") {
+		if m := machinePath.FindStringSubmatch(line); m != nil && !strings.HasPrefix(strings.TrimSpace(line), "#") {
+			if strings.HasPrefix(m[1], "~/") && c.p.Allows("machine-path") {
+				continue
+			}
+			c.keep(c.p.ScriptFinding("machine-path", severities["machine-path"], fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix,
+				definition.Place{Job: j, Step: s}, n+1, m[1]))
+		}
+	}
+	for _, name := range sortedKeys(s.Env) {
+		if m := machinePath.FindStringSubmatch(s.Env[name]); m != nil {
+			c.add("machine-path", fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix, definition.Place{Job: j, Step: s, Keys: []string{"env", name}})
+		}
+	}
+}
+
+// missing says in which way a file is not there.
+func (c *checker) missing(name string) string {
+	if c.tree.OnDisk != nil && c.tree.OnDisk(name) {
+		return "is on this machine, but not in the repository: Git does not track it"
+	}
+	return "is not in the repository"
+}
+
+// mend proposes what was meant.
+func (c *checker) mend(name string) string {
+	if c.tree.OnDisk != nil && c.tree.OnDisk(name) {
+		return fmt.Sprintf("git add %s. If it must not be in the repository: piston secret set PROJECT NAME --file %s, and name it in secret_files.", name, name)
+	}
+	if other := c.elsewhere(name); other != "" {
+		if suffix := strings.TrimSuffix(other, name); suffix != other && suffix != "" {
+			return fmt.Sprintf("There is %s: is dir = %q missing?", other, strings.TrimSuffix(suffix, "/"))
+		}
+		return fmt.Sprintf("There is %s: is that the one?", other)
+	}
+	var names []string
+	for _, e := range c.tree.Entries {
+		if path.Dir(e.Path) == path.Dir(name) {
+			names = append(names, e.Path)
+		}
+	}
+	if near := nearest(name, names); near != "" {
+		return fmt.Sprintf("Did you mean %s?", near)
+	}
+	return "Add it to the repository, or correct the path."
+}
+
+func (c *checker) mendFolder(name string) string {
+	var names []string
+	for _, dir := range sortedKeys(c.tree.folders) {
+		if path.Base(dir) == path.Base(name) {
+			return fmt.Sprintf("There is %s: is that the one?", dir)
+		}
+		names = append(names, dir)
+	}
+	if near := nearest(name, names); near != "" {
+		return fmt.Sprintf("Did you mean %s?", near)
+	}
+	return "Correct the path; it counts from the top of the repository."
+}
+
+// elsewhere finds the one file of the same base name in another folder.
+func (c *checker) elsewhere(name string) string {
+	list := c.tree.bases[path.Base(name)]
+	best := ""
+	for _, other := range list {
+		if strings.HasSuffix(other, "/"+name) || best == "" || len(other) < len(best) {
+			best = other
+		}
+	}
+	return best
+}
+
+// nearest returns the candidate a person most likely meant, or "" when none is close.
+func nearest(word string, candidates []string) string {
+	best, distance := "", max(2, len(word)/4)+1
+	for _, c := range candidates {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < distance {
+			best, distance = c, d
+		}
+	}
+	return best
+}

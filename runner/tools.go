@@ -1,0 +1,92 @@
+package runner
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"regexp"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Probe is how a tool's version is found: a command whose output holds it.
+type Probe struct{ Name, Command string }
+
+// probes are the tools a runner looks for by itself.
+var probes = []Probe{
+	{"aapt", "aapt version"}, {"aapt2", "aapt2 version"}, {"apksigner", "apksigner --version"}, {"bundletool", "bundletool version"},
+	{"bash", "bash --version"}, {"bun", "bun --version"}, {"cargo", "cargo --version"}, {"clang", "clang --version"}, {"cmake", "cmake --version"},
+	{"cocoapods", "pod --version"}, {"curl", "curl --version"}, {"dart", "dart --version"}, {"flutter", "flutter --version"}, {"gcc", "gcc --version"},
+	{"git", "git --version"}, {"go", "go version"}, {"gradle", "gradle --version"}, {"java", "java -version"}, {"jq", "jq --version"},
+	{"kotlinc", "kotlinc -version"}, {"lld", "ld.lld --version"}, {"make", "make --version"}, {"maven", "mvn --version"}, {"ninja", "ninja --version"},
+	{"node", "node --version"}, {"npm", "npm --version"}, {"perl", "perl -e 'print $^V'"}, {"pnpm", "pnpm --version"}, {"python3", "python3 --version"},
+	{"ruby", "ruby --version"}, {"rustc", "rustc --version"}, {"swift", "swift --version"}, {"xcode", "xcodebuild -version"}, {"yarn", "yarn --version"},
+	{"zip", "zip -v | sed -n 2p"},
+}
+
+// probeFor bounds one command.
+const probeFor = 20 * time.Second
+
+var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
+
+// FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more are
+// probes of the runner's own configuration; they win over those it knows.
+func FindTools(ctx context.Context, isolation Isolation, more []Probe) map[string]string {
+	found := map[string]string{}
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	room := make(chan struct{}, 2*runtime.NumCPU())
+	byName := map[string]string{}
+	for _, p := range append(append([]Probe(nil), probes...), more...) {
+		byName[p.Name] = p.Command
+	}
+	path := stepPath(isolation)
+	for name, command := range byName {
+		if program, _, _ := strings.Cut(command, " "); !inPath(program, path) {
+			continue
+		}
+		all.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			if version := probe(ctx, command, path); version != "" {
+				mu.Lock()
+				found[name] = version
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	return found
+}
+
+// inPath reports whether a program may be there: a path, or a name of the folders of path.
+func inPath(program, path string) bool {
+	if strings.Contains(program, "/") {
+		return true
+	}
+	for dir := range strings.SplitSeq(path, ":") {
+		if info, err := os.Stat(dir + "/" + program); err == nil && info.Mode()&0o111 != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// probe runs a command and finds the first version in what it prints; "" when it fails.
+func probe(ctx context.Context, command, path string) string {
+	ctx, cancel := context.WithTimeout(ctx, probeFor)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command)
+	cmd.Env = []string{"PATH=" + path, "LC_ALL=C.UTF-8", "HOME=/nonexistent"}
+	cmd.Dir = "/"
+	ownGroup(cmd)
+	cmd.Cancel = func() error { kill(cmd); return nil }
+	cmd.WaitDelay = time.Second
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return ""
+	}
+	return versionForm.FindString(string(out))
+}

@@ -1,0 +1,100 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"gentlepiston.example/piston/core/check"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// view is a project's repository while something is asked of it.
+type view struct {
+	repo     source.Repo
+	reader   *source.Reader
+	main     string // the main branch
+	branches []string
+	seen     map[string]*snapshot
+}
+
+// look opens a project's repository, brought up to date. Close it.
+func (s *Service) look(ctx context.Context, p store.Project) (*view, error) {
+	repo, err := source.Open(ctx, p.Remote, s.mirror(p.ID))
+	if err != nil {
+		return nil, err
+	}
+	if err := repo.Fetch(ctx, p.Remote); err != nil {
+		return nil, err
+	}
+	v := &view{repo: repo, seen: map[string]*snapshot{}}
+	if v.main, err = repo.MainBranch(ctx); err != nil {
+		return nil, err
+	}
+	if v.branches, err = repo.Branches(ctx); err != nil {
+		return nil, err
+	}
+	v.reader, err = repo.Reader(ctx)
+	return v, err
+}
+
+func (v *view) close() { v.reader.Close() }
+
+// snapshot is a commit with its files.
+type snapshot struct {
+	view   *view
+	commit source.Commit
+	tree   *check.Repository
+}
+
+// at reads a commit; the same one only once.
+func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
+	if s := v.seen[name]; s != nil {
+		return s, nil
+	}
+	commit, err := v.reader.Commit(name)
+	if err != nil {
+		return nil, err
+	}
+	if s := v.seen[commit.ID]; s != nil {
+		return s, nil
+	}
+	entries, err := v.repo.Tree(ctx, commit.ID)
+	if err != nil {
+		return nil, err
+	}
+	s := &snapshot{view: v, commit: commit, tree: &check.Repository{Branches: v.branches}}
+	for _, e := range entries {
+		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
+	}
+	s.tree.Read = func(name string) ([]byte, error) { return s.read(name, definition.MaxFileSize) }
+	v.seen[name], v.seen[commit.ID] = s, s
+	return s, nil
+}
+
+// read reads a file of the commit; nil when there is none. Of one that is larger, most+1 bytes of nothing come, which
+// is what whoever bounds it will refuse.
+func (s *snapshot) read(name string, most int64) ([]byte, error) {
+	f, err := s.view.reader.File(s.commit.ID, name, most)
+	if errors.Is(err, source.ErrNoObject) {
+		return nil, nil // none, a folder, or a submodule
+	}
+	if err == nil && f.Text == nil {
+		return make([]byte, most+1), nil
+	}
+	return f.Text, err
+}
+
+func (s *snapshot) paths() []string {
+	list := make([]string, len(s.tree.Entries))
+	for i, e := range s.tree.Entries {
+		list[i] = e.Path
+	}
+	return list
+}
+
+// check looks for mistakes. Each call parses anew: what comes of it is written into.
+func (s *snapshot) check(known *check.Service) check.Result {
+	return check.All(s.tree, known)
+}

@@ -1,0 +1,158 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"strings"
+)
+
+// git runs one git command in the repository and returns what it prints. What it complains of is in the error.
+func (r Repo) git(ctx context.Context, args ...string) ([]byte, error) {
+	cmd := command(ctx, r.Dir, args...)
+	var complaint bytes.Buffer
+	cmd.Stderr = &complaint
+	out, err := cmd.Output()
+	if err != nil {
+		return out, fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(complaint.Bytes()))
+	}
+	return out, nil
+}
+
+// followHead makes a mirror's HEAD name the branch that its remote's does.
+func (r Repo) followHead(ctx context.Context, remote string) error {
+	out, err := r.git(ctx, "ls-remote", "--symref", remote, "HEAD")
+	if err != nil {
+		return err
+	}
+	line, _, _ := strings.Cut(string(out), "\t")
+	if ref, is := strings.CutPrefix(line, "ref: "); is && strings.HasPrefix(ref, "refs/heads/") {
+		_, err = r.git(ctx, "symbolic-ref", "HEAD", ref)
+	}
+	return err
+}
+
+// FetchRef brings one more ref of a remote into its mirror; a repository read in place has it already.
+func (r Repo) FetchRef(ctx context.Context, remote, ref string) error {
+	if IsLocal(remote) {
+		return nil
+	}
+	if _, err := r.git(ctx, "fetch", "--quiet", "--force", remote, "+"+ref+":refs/piston/fetched"); err != nil {
+		return fmt.Errorf("fetching %s of %s: %w", ref, remote, err)
+	}
+	return nil
+}
+
+// MainBranch is the branch that HEAD names.
+func (r Repo) MainBranch(ctx context.Context) (string, error) {
+	out, err := r.git(ctx, "symbolic-ref", "--short", "HEAD")
+	return strings.TrimSpace(string(out)), err
+}
+
+// Branches lists the names of all branches.
+func (r Repo) Branches(ctx context.Context) ([]string, error) {
+	out, err := r.git(ctx, "for-each-ref", "--format=%(refname:lstrip=2)", "refs/heads/")
+	return strings.Fields(string(out)), err
+}
+
+// Entry is one entry of a commit's tree.
+type Entry struct {
+	Path string
+	Mode string // such as 100755; see gitformat-index(5)
+}
+
+// Tree lists all files of a commit.
+func (r Repo) Tree(ctx context.Context, commit string) ([]Entry, error) {
+	out, err := r.git(ctx, "ls-tree", "-r", "-z", "--full-tree", "--end-of-options", commit)
+	if err != nil {
+		return nil, err
+	}
+	var list []Entry
+	for entry := range strings.SplitSeq(string(out), "\x00") {
+		about, name, ok := strings.Cut(entry, "\t")
+		if mode, _, has := strings.Cut(about, " "); ok && has {
+			list = append(list, Entry{name, mode})
+		}
+	}
+	return list, nil
+}
+
+// Changed lists the paths that differ between two commits; a renamed file counts with both names.
+func (r Repo) Changed(ctx context.Context, before, after string) ([]string, error) {
+	out, err := r.git(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", "--end-of-options", before, after)
+	if err != nil {
+		return nil, err
+	}
+	list := strings.Split(string(out), "\x00")
+	return list[:len(list)-1], nil
+}
+
+// MergeBase finds the best common ancestor of two commits. ErrNoObject when they have none.
+func (r Repo) MergeBase(ctx context.Context, a, b string) (string, error) {
+	out, err := r.git(ctx, "merge-base", a, b)
+	if exitedWith(err, 1) {
+		return "", fmt.Errorf("a common ancestor of %.12s and %.12s is %w", a, b, ErrNoObject)
+	}
+	return strings.TrimSpace(string(out)), err
+}
+
+func exitedWith(err error, code int) bool {
+	var exit *exec.ExitError
+	return errors.As(err, &exit) && exit.ExitCode() == code
+}
+
+// Log lists up to most commits that after has and before has not, newest first.
+func (r Repo) Log(ctx context.Context, before, after string, most int) ([]Commit, error) {
+	out, err := r.git(ctx, "log", "-z", "--format=%H%n%an%n%s", fmt.Sprintf("--max-count=%d", most), "--end-of-options", before+".."+after)
+	if err != nil {
+		return nil, err
+	}
+	var list []Commit
+	for entry := range strings.SplitSeq(strings.TrimRight(string(out), "\x00"), "\x00") {
+		if parts := strings.SplitN(entry, "\n", 3); len(parts) == 3 {
+			list = append(list, Commit{ID: parts[0], Author: clean(parts[1], 200), Subject: clean(parts[2], 500)})
+		}
+	}
+	return list, nil
+}
+
+// ErrConflict says that a proposal cannot be merged into its target.
+var ErrConflict = errors.New("the proposal conflicts with its target")
+
+// Merge makes the commit that comes of merging a proposal's head into its target, and keeps it under
+// refs/piston/merged/. The same two commits give the same result. ErrConflict names the files that conflict.
+func (r Repo) Merge(ctx context.Context, proposal, target, head string) (commit string, err error) {
+	base, err := r.MergeBase(ctx, target, head)
+	if err != nil {
+		return "", err
+	}
+	if base == target {
+		return head, nil // the target has nothing that the proposal has not
+	}
+	out, err := r.git(ctx, "merge-tree", "--write-tree", "--name-only", "-z", "--no-messages", target, head)
+	parts := strings.Split(strings.TrimRight(string(out), "\x00"), "\x00")
+	if exitedWith(err, 1) && len(parts) > 1 {
+		return "", fmt.Errorf("%w in %s", ErrConflict, strings.Join(parts[1:], ", "))
+	}
+	if err != nil {
+		return "", err
+	}
+	cmd := command(ctx, r.Dir, "commit-tree", "-p", target, "-p", head, "-m", "Merge proposal "+proposal, parts[0])
+	for _, who := range []string{"AUTHOR", "COMMITTER"} {
+		// The time is that of the proposal's commit, so that the same merge is the same commit.
+		at, err := r.git(ctx, "log", "-1", "--format=%ct +0000", head)
+		if err != nil {
+			return "", err
+		}
+		cmd.Env = append(cmd.Env, "GIT_"+who+"_NAME=Gentle Piston", "GIT_"+who+"_EMAIL=piston@localhost", "GIT_"+who+"_DATE="+strings.TrimSpace(string(at)))
+	}
+	made, err := cmd.CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("git commit-tree: %w: %s", err, bytes.TrimSpace(made))
+	}
+	commit = strings.TrimSpace(string(made))
+	_, err = r.git(ctx, "update-ref", "refs/piston/merged/"+commit, commit)
+	return commit, err
+}

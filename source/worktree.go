@@ -1,0 +1,149 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+)
+
+// WorkTree is a checkout that a person works in.
+type WorkTree struct {
+	Dir      string  // its top
+	Entries  []Entry // files that Git tracks and that are there; modes are those in the index
+	Loose    []Entry // files that Git neither tracks nor ignores
+	Branches []string
+	Branch   string // checked out; "" when detached
+	Commit   string // "" before the first
+	Origin   string // where it is pushed to; "" when nowhere
+}
+
+// ErrNoWorkTree says that a folder is in no checkout.
+var ErrNoWorkTree = errors.New("this is no Git repository")
+
+// OpenWorkTree reads the checkout that a folder is in.
+func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
+	top, err := inTree(ctx, dir, "rev-parse", "--show-toplevel")
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s; run git init, or go to the right folder", ErrNoWorkTree, dir)
+	}
+	w := &WorkTree{Dir: strings.TrimSuffix(top, "\n")}
+	// Each git costs a few milliseconds, most of them its start; they do not depend on each other.
+	var all sync.WaitGroup
+	var failed error
+	var mu sync.Mutex
+	ask := func(take func(string), args ...string) {
+		all.Go(func() {
+			text, err := inTree(ctx, w.Dir, args...)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				failed = errors.Join(failed, err)
+				return
+			}
+			take(text)
+		})
+	}
+	ask(func(text string) { w.Entries = indexEntries(w.Dir, text) }, "ls-files", "-z", "--stage")
+	ask(func(text string) { w.Loose = others(text) }, "ls-files", "-z", "--others", "--exclude-standard")
+	ask(w.takeRefs, "for-each-ref", "--format=%(refname) %(HEAD) %(objectname)", "refs/heads/", "refs/remotes/")
+	ask(func(text string) { w.Origin = strings.TrimSpace(text) }, "config", "--default", "", "--get", "remote.origin.url")
+	all.Wait()
+	if failed != nil {
+		return nil, failed
+	}
+	if w.Commit == "" {
+		if id, err := inTree(ctx, w.Dir, "rev-parse", "--verify", "--quiet", "HEAD"); err == nil {
+			w.Commit = strings.TrimSpace(id)
+		}
+	}
+	return w, nil
+}
+
+func inTree(ctx context.Context, dir string, args ...string) (string, error) {
+	cmd := command(ctx, "", append([]string{"-C", dir}, args...)...)
+	out, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("git %s: %w", args[0], err)
+	}
+	return string(out), nil
+}
+
+// indexEntries reads what ls-files --stage prints: mode, object, stage, tab, name. Files that are gone are left out.
+func indexEntries(dir, text string) (list []Entry) {
+	for line := range strings.SplitSeq(text, "\x00") {
+		about, name, ok := strings.Cut(line, "\t")
+		mode, _, has := strings.Cut(about, " ")
+		if !ok || !has || len(list) > 0 && list[len(list)-1].Path == name {
+			continue
+		}
+		if _, err := os.Lstat(filepath.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		list = append(list, Entry{Path: name, Mode: mode})
+	}
+	return list
+}
+
+func others(text string) (list []Entry) {
+	for name := range strings.SplitSeq(text, "\x00") {
+		if name != "" && !strings.HasSuffix(name, "/") {
+			list = append(list, Entry{Path: name, Mode: "100644"})
+		}
+	}
+	return list
+}
+
+func (w *WorkTree) takeRefs(text string) {
+	seen := map[string]bool{}
+	for line := range strings.Lines(text) {
+		ref, rest, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		name, local := strings.CutPrefix(ref, "refs/heads/")
+		if !local {
+			_, name, _ = strings.Cut(strings.TrimPrefix(ref, "refs/remotes/"), "/")
+		}
+		if head, id, _ := strings.Cut(rest, " "); local && head == "*" {
+			w.Branch, w.Commit = name, id
+		}
+		if name != "HEAD" && name != "" && !seen[name] {
+			seen[name] = true
+			w.Branches = append(w.Branches, name)
+		}
+	}
+}
+
+// ChangedSince lists the paths that differ, in the tree as it is, from where its branch left another. all means that
+// there is nothing to compare with.
+func (w *WorkTree) ChangedSince(ctx context.Context, other string) (paths []string, all bool) {
+	base, err := inTree(ctx, w.Dir, "merge-base", other, "HEAD")
+	if err != nil {
+		return nil, true
+	}
+	text, err := inTree(ctx, w.Dir, "diff", "--name-only", "-z", "--no-renames", strings.TrimSpace(base))
+	if err != nil {
+		return nil, true
+	}
+	for name := range strings.SplitSeq(text, "\x00") {
+		if name != "" {
+			paths = append(paths, name)
+		}
+	}
+	for _, e := range w.Loose {
+		paths = append(paths, e.Path)
+	}
+	return paths, false
+}
+
+// About gives subject and author of the commit that is checked out.
+func (w *WorkTree) About(ctx context.Context) (subject, author string) {
+	text, err := inTree(ctx, w.Dir, "log", "-1", "--format=%s%x00%an")
+	if err != nil {
+		return "", ""
+	}
+	subject, author, _ = strings.Cut(strings.TrimSpace(text), "\x00")
+	return clean(subject, 500), clean(author, 200)
+}
