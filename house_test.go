@@ -24,7 +24,7 @@ var floors = map[string]int{
 	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2,
 	"service": 3, "client": 3,
 	"httpapi": 4, "runner": 4,
-	"host": 5, "demo": 5,
+	"host": 5, "demo": 5, "try": 5,
 	"cli": 6, "cmd": 7, "bench": 7, "e2e": 7,
 }
 

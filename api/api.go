@@ -228,6 +228,29 @@ type TestSummary struct {
 	Failures []FailedCase `json:"failures,omitempty" doc:"The first 200 failed cases."`
 }
 
+// maxFailures is how many failed test cases a job's summary shows.
+const maxFailures = 200
+
+// With adds a step's report to a summary; either may be nil.
+func (t *TestSummary) With(r *TestReport) *TestSummary {
+	if r == nil {
+		return t
+	}
+	if t == nil {
+		t = &TestSummary{}
+	}
+	t.Passed += r.Passed
+	t.Failed += r.Failed
+	t.Skipped += r.Skipped
+	t.Seconds += r.Seconds
+	for _, c := range r.Failures {
+		if len(t.Failures) < maxFailures {
+			t.Failures = append(t.Failures, FailedCase{Case: c})
+		}
+	}
+	return t
+}
+
 // CacheUse is what came of one cache in an attempt.
 type CacheUse struct {
 	Name   string `json:"name"`

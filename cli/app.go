@@ -87,7 +87,7 @@ func App() *cli.Command {
 		Suggest: true,
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), runnerCommand(),
-			checkCommand(), explainCommand(),
+			checkCommand(), explainCommand(), tryCommand(), localSecretCommand(),
 			signInCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(),

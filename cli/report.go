@@ -11,7 +11,7 @@ import (
 
 // run prints a run for a person: the failure first, then where the time went, then what it made.
 func (s *screen) run(d api.RunDetail) {
-	s.line("%s  %s, %s of %s", s.state(d.State), s.in(strong, fmt.Sprintf("run %d", d.Number)), d.Pipeline, where(d.Run))
+	s.line("%s  %s, %s of %s", s.state(d.State), s.in(strong, runWord(d.Run)), d.Pipeline, where(d.Run))
 	s.line("   %s", strings.TrimRight(fmt.Sprintf("%s  %s", short(d.Subject, 70), s.in(faint, short(d.Author, 30))), " "))
 	if b := built(d.Run); b != "" {
 		s.line("   %s", "build "+b)
@@ -37,6 +37,14 @@ func (s *screen) run(d api.RunDetail) {
 		}
 		s.table([]string{"JOB", "ARTIFACT", "SIZE", "SHA-256"}, rows)
 	}
+}
+
+// runWord names a run; one that was tried on this machine has no number.
+func runWord(r api.Run) string {
+	if r.Number == 0 {
+		return "trial"
+	}
+	return fmt.Sprintf("run %d", r.Number)
 }
 
 func (s *screen) failure(f api.Failure) {

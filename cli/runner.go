@@ -58,7 +58,7 @@ func runnerCommand() *cli.Command {
 			}
 			defer lock.Unlock()
 			isolation := runner.Isolation(c.String("isolation"))
-			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes), Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
+			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
 				Slots: c.Int("slots"), Isolation: isolation, Disk: disk,
 				Client: client.New(c.String("server"), token), Log: log})
 			if err != nil {

@@ -57,19 +57,7 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := api.NewSecret{Kind: api.TextSecret}
-	switch {
-	case c.String("file") != "":
-		in.Kind = api.FileSecret
-		in.Value, err = readLimited(c.String("file"))
-	case term.IsTerminal(int(os.Stdin.Fd())):
-		var text string
-		text, err = askSecret("Value of " + args[1] + ": ")
-		in.Value = []byte(text)
-	default:
-		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, service.MaxSecret+2))
-		in.Value = trimLineEnd(in.Value)
-	}
+	in, err := secretValue(c, args[1])
 	if err != nil {
 		return err
 	}
@@ -79,6 +67,24 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(out(c), "Secret %s of %s is set (%s, revision %d).\n", s.Name, args[0], s.Kind, s.Revision)
 	return nil
+}
+
+// secretValue gets a secret's value from a file, from a person, or from standard input.
+func secretValue(c *cli.Command, name string) (in api.NewSecret, err error) {
+	in.Kind = api.TextSecret
+	switch {
+	case c.String("file") != "":
+		in.Kind = api.FileSecret
+		in.Value, err = readLimited(c.String("file"))
+	case term.IsTerminal(int(os.Stdin.Fd())):
+		var text string
+		text, err = askSecret("Value of " + name + ": ")
+		in.Value = []byte(text)
+	default:
+		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, service.MaxSecret+2))
+		in.Value = trimLineEnd(in.Value)
+	}
+	return in, err
 }
 
 // trimLineEnd drops the one line break that echo and editors put at the end.

@@ -59,6 +59,13 @@ func watchCommand() *cli.Command {
 	}
 }
 
+// logLines prints lines with their job's name before them.
+func (s *screen) logLines(b api.LogBatch) {
+	for _, l := range b.Lines {
+		s.line("%s %s", s.in(faint, fmt.Sprintf("%-10s│", short(b.Job, 10))), cleanLine(l.Text, s.colour))
+	}
+}
+
 var errOver = errors.New("the run is over")
 
 // watch prints a run's log lines as they come and returns the run when it is over and every line has been printed.
@@ -68,9 +75,7 @@ func watch(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 		if c.Bool("json") {
 			return printJSON(out(c), b)
 		}
-		for _, l := range b.Lines {
-			s.line("%s %s", s.in(faint, fmt.Sprintf("%-10s│", short(b.Job, 10))), cleanLine(l.Text, s.colour))
-		}
+		s.logLines(b)
 		return nil
 	}
 	printed := map[string]int64{} // last line of each attempt's log

@@ -32,8 +32,8 @@ const probeFor = 20 * time.Second
 var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
 
 // FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more are
-// probes of the runner's own configuration; they win over those it knows.
-func FindTools(ctx context.Context, isolation Isolation, more []Probe) map[string]string {
+// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for.
+func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[string]bool) map[string]string {
 	found := map[string]string{}
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -44,7 +44,7 @@ func FindTools(ctx context.Context, isolation Isolation, more []Probe) map[strin
 	}
 	path := stepPath(isolation)
 	for name, command := range byName {
-		if program, _, _ := strings.Cut(command, " "); !inPath(program, path) {
+		if program, _, _ := strings.Cut(command, " "); !inPath(program, path) || only != nil && !only[name] {
 			continue
 		}
 		all.Go(func() {

@@ -12,9 +12,6 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// maxFailures is how many failed test cases a job's summary shows.
-const maxFailures = 200
-
 // Run tells all that happened in a run.
 func (s *Service) Run(ctx context.Context, project string, number int64) (api.RunDetail, error) {
 	run, err := s.run(ctx, project, number)
@@ -129,32 +126,13 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 		out.Steps = append(out.Steps, api.Step{Name: s.Name, State: s.State, Reason: s.Reason, ExitCode: s.ExitCode,
 			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine, Advisory: i < len(d.Step) && d.Step[i].Advisory})
 		times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: value(s.Started), Ended: value(s.Finished)})
-		out.Tests = addTests(out.Tests, s.Tests.V)
+		out.Tests = out.Tests.With(s.Tests.V)
 	}
 	out.Timing = timing.Of(times, now)
 	for _, u := range p.uses[a.ID] {
 		out.Caches = append(out.Caches, api.CacheUse{Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved, Size: u.Size, TookMs: u.TookMs, Note: u.Note})
 	}
 	return out
-}
-
-func addTests(sum *api.TestSummary, r *api.TestReport) *api.TestSummary {
-	if r == nil {
-		return sum
-	}
-	if sum == nil {
-		sum = &api.TestSummary{}
-	}
-	sum.Passed += r.Passed
-	sum.Failed += r.Failed
-	sum.Skipped += r.Skipped
-	sum.Seconds += r.Seconds
-	for _, c := range r.Failures {
-		if len(sum.Failures) < maxFailures {
-			sum.Failures = append(sum.Failures, api.FailedCase{Case: c})
-		}
-	}
-	return sum
 }
 
 // failure is what failed first: the earliest failed step of any job, or a job that failed outside its steps.

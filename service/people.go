@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/argon2"
@@ -80,13 +81,13 @@ func (s *Service) EnsureAdministrator(ctx context.Context) (password string, err
 var ErrSignIn = errors.New("name or password is wrong")
 
 // nobody's hash is compared when there is no such person, so that both answers take the same time.
-var nobody = hashPassword(rand.Text())
+var nobody = sync.OnceValue(func() string { return hashPassword(rand.Text()) })
 
 // SignIn opens a session and returns its token.
 func (s *Service) SignIn(ctx context.Context, c api.Credentials) (token string, err error) {
 	person, err := s.store.PersonByName(ctx, c.Name)
 	if errors.Is(err, store.ErrNotFound) {
-		passwordFits(c.Password, nobody)
+		passwordFits(c.Password, nobody())
 		return "", ErrSignIn
 	}
 	if err != nil {

@@ -67,6 +67,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s.background()
+	go nobody() // the first who signs in does not wait for it
 	return s, nil
 }
 

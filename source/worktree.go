@@ -27,6 +27,10 @@ var ErrNoWorkTree = errors.New("this is no Git repository")
 
 // OpenWorkTree reads the checkout that a folder is in.
 func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
 	top, err := inTree(ctx, dir, "rev-parse", "--show-toplevel")
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s; run git init, or go to the right folder", ErrNoWorkTree, dir)
@@ -146,4 +150,25 @@ func (w *WorkTree) About(ctx context.Context) (subject, author string) {
 	}
 	subject, author, _ = strings.Cut(strings.TrimSpace(text), "\x00")
 	return clean(subject, 500), clean(author, 200)
+}
+
+// CloneInto makes a repository of a folder, with the tree's commit (and its history, when wanted) but without its
+// files. Nothing is written into the tree's own repository.
+func (w *WorkTree) CloneInto(ctx context.Context, dir string, history bool) error {
+	fetch := []string{"fetch", "--quiet", "--no-tags", "--depth=1", w.Dir, "HEAD"}
+	if history {
+		fetch = []string{"fetch", "--quiet", "--tags", w.Dir, "+refs/heads/*:refs/remotes/origin/*", "HEAD"}
+	}
+	steps := [][]string{{"init", "--quiet", "--template=", "--initial-branch=piston"}, fetch, {"reset", "--quiet", "FETCH_HEAD"}}
+	if w.Commit == "" {
+		steps = steps[:1]
+	}
+	for _, args := range steps {
+		cmd := command(ctx, "", append([]string{"-C", dir}, args...)...)
+		cmd.Env = append(cmd.Env, "GIT_ALLOW_PROTOCOL=file")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(out)))
+		}
+	}
+	return nil
 }

@@ -128,7 +128,8 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 		dir, at = j.Dir, definition.Place{Job: j, Keys: []string{"dir"}}
 	}
 	dir = path.Clean(dir)
-	if dir != "." && !c.tree.hasFolder(dir) && !b.mentions(dir) && !b.has(dir) {
+	astray := dir != "." && !c.tree.hasFolder(dir) && !b.mentions(dir) && !b.has(dir)
+	if astray {
 		c.add("no-folder", fmt.Sprintf("the folder %q is not in the repository, and no earlier step mentions it", dir), c.mendFolder(dir), at)
 	}
 	r := read(s.Script, shellOf(j, s), dir)
@@ -139,7 +140,9 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	own := *b // what this script may find there
 	own.put = slices.Concat(b.put, slices.Collect(maps.Values(s.SecretFiles)))
 	for _, u := range r.uses {
-		c.use(j, s, u, &own, r)
+		if !astray { // from a folder that is not there, nothing is
+			c.use(j, s, u, &own, r)
+		}
 	}
 	c.machinePaths(j, s)
 	b.words = append(b.words, r.words...)
@@ -188,7 +191,8 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 		c.make(u, b, say)
 		return
 	case folder:
-		if !c.tree.hasFolder(u.path) && !b.mentions(u.path) && count(r.words, u.word) < 2 && b.opaque == "" && u.after == "" {
+		fromTop := c.tree.hasFolder(path.Clean(u.word)) && u.dir != "."
+		if !c.tree.hasFolder(u.path) && !b.mentions(u.path) && count(r.words, u.word) < 2 && (fromTop || b.opaque == "" && u.after == "") {
 			say("no-folder", fmt.Sprintf("the script goes into %q, which is not in the repository", u.path), c.mendFolder(u.path))
 		}
 		return
@@ -207,10 +211,11 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	if maker == "" {
 		maker = b.opaque
 	}
-	elsewhere := c.elsewhere(u.path) != ""
+	other := c.elsewhere(u.path)
+	elsewhere := strings.HasSuffix(u.path, "/"+other) || strings.HasSuffix(other, "/"+u.path) // so that only the folder is wrong
 	onDisk := c.tree.OnDisk != nil && c.tree.OnDisk(u.path)
 	switch top, _, nested := strings.Cut(u.path, "/"); {
-	case maker == "" || elsewhere && u.kind == program || onDisk:
+	case maker == "" || other != "" && (elsewhere || u.kind == program) || onDisk:
 		code := "no-file"
 		if onDisk {
 			code = "not-tracked"
@@ -219,7 +224,7 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	case nested && !c.tree.folders[top]:
 		// A folder that is not in the repository, and a program that may have made it: very likely it does.
 	default:
-		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; does %s make it?", u.path, c.missing(u.path), maker), c.mend(u.path))
+		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; could %s have made it?", u.path, c.missing(u.path), maker), c.mend(u.path))
 	}
 }
 
@@ -351,6 +356,9 @@ func (c *checker) mend(name string) string {
 		return fmt.Sprintf("git add %s. If it must not be in the repository: piston secret set PROJECT NAME --file %s, and name it in secret_files.", name, name)
 	}
 	if other := c.elsewhere(name); other != "" {
+		if strings.HasSuffix(name, "/"+other) {
+			return fmt.Sprintf("There is %s at the top of the repository: is the folder it is called from the right one?", other)
+		}
 		if suffix := strings.TrimSuffix(other, name); suffix != other && suffix != "" {
 			return fmt.Sprintf("There is %s: is dir = %q missing?", other, strings.TrimSuffix(suffix, "/"))
 		}
@@ -364,6 +372,9 @@ func (c *checker) mend(name string) string {
 	}
 	if near := nearest(name, names); near != "" {
 		return fmt.Sprintf("Did you mean %s?", near)
+	}
+	if near := nearest(path.Base(name), sortedKeys(c.tree.bases)); near != "" {
+		return fmt.Sprintf("There is %s: is that the one?", c.tree.bases[near][0])
 	}
 	return "Add it to the repository, or correct the path."
 }
@@ -382,11 +393,14 @@ func (c *checker) mendFolder(name string) string {
 	return "Correct the path; it counts from the top of the repository."
 }
 
-// elsewhere finds the one file of the same base name in another folder.
+// elsewhere finds a file of the same base name in another folder: the likeliest one.
 func (c *checker) elsewhere(name string) string {
 	list := c.tree.bases[path.Base(name)]
 	best := ""
 	for _, other := range list {
+		if strings.HasSuffix(name, "/"+other) {
+			return other
+		}
 		if strings.HasSuffix(other, "/"+name) || best == "" || len(other) < len(best) {
 			best = other
 		}

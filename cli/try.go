@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/check"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/try"
+)
+
+func tryCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "try",
+		Usage:     "run a pipeline on this machine, with the changes that are not committed yet",
+		ArgsUsage: "[PIPELINE]",
+		Description: "Runs the work tree as it is, in the same sandbox, with the same caches, masking and report as the service, without\n" +
+			"server or database. Files that Git ignores stay out, as they would there. Without PIPELINE, the one that a push of\n" +
+			"this branch starts. Secrets come from environment variables of their names, from piston local-secret, or are asked for.\n\n" +
+			"What a job leaves behind stays until the next time: --shell opens a shell in it, --from goes on in it.\n" +
+			"Exit code 0 when the run passed, 1 when it did not.\n\n" +
+			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'", "piston try trunk --job core --shell"),
+		Flags: append([]cli.Flag{
+			&cli.StringFlag{Name: "job", Usage: "only this job; what it takes from others is what they handed on the last time"},
+			&cli.StringFlag{Name: "from", Usage: "begin at this step, in the workspace of the last time"},
+			&cli.BoolFlag{Name: "shell", Usage: "open a shell where the job's last trial ended, with that step's environment"},
+			&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"},
+			&cli.StringFlag{Name: "as", Usage: "trigger that conditions are told: push, tag, proposal, schedule, pipeline or person", Value: "push"},
+			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: string(try.DefaultIsolation())},
+			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
+			jsonFlag,
+		}, purseFlags...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "[PIPELINE]")
+			if err != nil {
+				return err
+			}
+			o, err := trialOptions(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if c.Bool("shell") {
+				return refused(try.Shell(ctx, o))
+			}
+			d, err := try.Run(ctx, o)
+			if err != nil {
+				return refused(err)
+			}
+			if c.Bool("json") {
+				err = printJSON(out(c), d)
+			} else {
+				s := newScreen(out(c))
+				s.run(d)
+				s.nextSteps(o, d)
+			}
+			if err == nil && d.State != state.Passed {
+				err = coded{exitFailed, nil}
+			}
+			return err
+		},
+	}
+}
+
+// refused gives what cannot be tried the exit code of a run that failed: it would have.
+func refused(err error) error {
+	if errors.Is(err, try.ErrNotPossible) {
+		return coded{exitFailed, err}
+	}
+	return err
+}
+
+func trialOptions(ctx context.Context, c *cli.Command, name string) (try.Options, error) {
+	var o try.Options
+	inputs, err := pairs("--input", c.StringSlice("input"))
+	if err != nil {
+		return o, err
+	}
+	done, err := checkTree(ctx, ".", nil)
+	if err != nil {
+		return o, err
+	}
+	f, err := chosen(done, name)
+	if err != nil {
+		return o, err
+	}
+	s := newScreen(os.Stderr)
+	for _, found := range f.Findings {
+		s.finding(found)
+		s.line("")
+	}
+	if definition.HasErrors(f.Findings) && !c.Bool("anyway") {
+		return o, coded{exitFailed, errors.New("the check finds errors, so this would fail; mend them, or give --anyway")}
+	}
+	secret, err := secretSource(c, done.tree.Dir)
+	if err != nil {
+		return o, err
+	}
+	screen := newScreen(out(c))
+	o = try.Options{Tree: done.tree, Pipeline: f.Pipeline, Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
+		Trigger: plan.Trigger(c.String("as")), Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")),
+		Print: func(b api.LogBatch) {
+			if c.Bool("json") {
+				_ = printJSON(out(c), b)
+				return
+			}
+			screen.logLines(b)
+		}}
+	return o, nil
+}
+
+// chosen finds the pipeline a person means: by name, or the one that a push of the branch starts.
+func chosen(done checked, name string) (check.File, error) {
+	if name != "" {
+		return done.pipeline(name)
+	}
+	var fits []string
+	for _, f := range done.result.Files {
+		if f.Pipeline != nil && plan.OfBranch(f.Pipeline, done.tree.Branch) {
+			fits = append(fits, f.Name)
+		}
+	}
+	if len(fits) == 1 {
+		return done.pipeline(fits[0])
+	}
+	var all []string
+	for _, f := range done.result.Files {
+		all = append(all, f.Name)
+	}
+	if len(all) == 1 {
+		return done.pipeline(all[0])
+	}
+	return check.File{}, usage("which pipeline? There are: %s", strings.Join(all, ", "))
+}
+
+// nextSteps says how to look into a failure.
+func (s *screen) nextSteps(o try.Options, d api.RunDetail) {
+	if d.Failure == nil {
+		return
+	}
+	call := fmt.Sprintf("piston try %s --job %s", o.Pipeline.Name, quoted(d.Failure.Job))
+	s.line("")
+	s.line("Look around:   %s --shell", call)
+	if d.Failure.StepNo >= 0 {
+		s.line("Go on there:   %s --from %s", call, quoted(d.Failure.Step))
+	}
+	if folder, err := try.Folder(o.Tree.Dir); err == nil {
+		s.line("Its files:     %s", filepath.Join(folder, "jobs", d.Failure.Job, "build", "src"))
+	}
+}
+
+// quoted writes a word for a shell.
+func quoted(word string) string {
+	if word != "" && strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-+./") == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// purseFlags say where trials have their secrets from.
+var purseFlags = []cli.Flag{
+	&cli.StringFlag{Name: "secrets", Usage: "age-encrypted file of secrets; default: this repository's, of piston local-secret"},
+	&cli.StringFlag{Name: "identity", Usage: "age identity that opens it; default: this machine's"},
+}
+
+// purse opens the secrets of a repository's trials.
+func purse(c *cli.Command, tree string) (*try.Purse, error) {
+	settings, err := settingsPath()
+	if err != nil {
+		return nil, err
+	}
+	folder, err := try.Folder(tree)
+	if err != nil {
+		return nil, err
+	}
+	file, identity := c.String("secrets"), c.String("identity")
+	if file == "" {
+		file = filepath.Join(filepath.Dir(settings), "secrets", filepath.Base(folder)+".age")
+	}
+	if identity == "" {
+		identity = filepath.Join(filepath.Dir(settings), "identity.txt")
+	}
+	return try.OpenPurse(file, identity)
+}
+
+// secretSource finds secrets on this machine: in the environment, in the purse, or by asking.
+func secretSource(c *cli.Command, tree string) (func(name string) (try.Secret, error), error) {
+	p, err := purse(c, tree)
+	if err != nil {
+		return nil, err
+	}
+	return func(name string) (try.Secret, error) {
+		if text := os.Getenv(name); text != "" {
+			return try.Secret{Kind: api.TextSecret, Value: []byte(text)}, nil
+		}
+		if v, ok := p.Secrets[name]; ok {
+			return v, nil
+		}
+		if term.IsTerminal(int(os.Stdin.Fd())) && !c.Bool("json") {
+			text, err := askSecret("Secret " + name + ", for this trial only: ")
+			if err == nil && text == "" {
+				err = fmt.Errorf("the secret %s is empty", name)
+			}
+			return try.Secret{Kind: api.TextSecret, Value: []byte(text)}, err
+		}
+		return try.Secret{}, fmt.Errorf("the secret %s is not on this machine: piston local-secret set %s, or set the environment variable %s", name, name, name)
+	}, nil
+}

@@ -1,0 +1,193 @@
+package try
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/logline"
+)
+
+// desk is the runner's post without a service: it prints log lines, remembers reports, and keeps caches and what jobs
+// hand on in folders.
+type desk struct {
+	folder string
+	print  func(api.LogBatch)
+
+	mu   sync.Mutex
+	jobs map[int64]*told
+}
+
+// told is what a job has told so far.
+type told struct {
+	name      string
+	claimed   time.Time
+	prepared  time.Time
+	steps     map[int]api.StepReport
+	started   map[int]time.Time
+	caches    []api.CacheUse
+	artifacts []api.Artifact
+	lines     int64
+	end       api.Finish
+	ended     time.Time
+}
+
+func newDesk(folder string, print func(api.LogBatch)) *desk {
+	return &desk{folder: folder, print: print, jobs: map[int64]*told{}}
+}
+
+// open begins a job and gives it the id of its attempt.
+func (d *desk) open(name string) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	id := int64(len(d.jobs) + 1)
+	d.jobs[id] = &told{name: name, claimed: time.Now(), steps: map[int]api.StepReport{}, started: map[int]time.Time{}}
+	return id
+}
+
+func (d *desk) with(attempt int64, do func(*told)) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	do(d.jobs[attempt])
+	return nil
+}
+
+func (d *desk) AppendLog(_ context.Context, attempt, first int64, text []byte) error {
+	lines, err := logline.Decode(first, text)
+	if err != nil || len(lines) == 0 {
+		return err
+	}
+	d.print(api.LogBatch{Job: d.jobs[attempt].name, Attempt: 1, Lines: lines})
+	return d.with(attempt, func(t *told) { t.lines = lines[len(lines)-1].N })
+}
+
+// Beat has no news: whoever tries a pipeline stops it by Ctrl-C.
+func (d *desk) Beat(ctx context.Context, _ int64) (api.Beat, error) {
+	<-ctx.Done()
+	return api.Beat{}, ctx.Err()
+}
+
+func (d *desk) Prepared(_ context.Context, attempt int64, in api.Prepared) error {
+	return d.with(attempt, func(t *told) { t.prepared, t.caches = time.UnixMilli(in.At), in.Caches })
+}
+
+func (d *desk) ReportSteps(_ context.Context, attempt int64, steps []api.StepReport) error {
+	return d.with(attempt, func(t *told) {
+		for _, s := range steps {
+			if _, began := t.started[s.Step]; !began {
+				t.started[s.Step] = time.UnixMilli(s.At)
+			}
+			t.steps[s.Step] = s
+		}
+	})
+}
+
+func (d *desk) Finish(_ context.Context, attempt int64, in api.Finish) error {
+	return d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
+}
+
+// maxCaches is how many saved copies are kept.
+const maxCaches = 20
+
+func (d *desk) Cache(_ context.Context, _ int64, key string) (io.ReadCloser, int64, error) {
+	name := filepath.Join(d.folder, "caches", filepath.Base(key))
+	f, err := os.Open(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, 0, &client.Problem{Status: http.StatusNotFound, Title: "no saved copy"}
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	_ = os.Chtimes(name, time.Now(), time.Now()) // the oldest by this time goes first
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, info.Size(), nil
+}
+
+func (d *desk) SaveCache(_ context.Context, _ int64, _, key string, content io.Reader) error {
+	if err := d.put(filepath.Join("caches", filepath.Base(key)), content); err != nil {
+		return err
+	}
+	return d.dropOldCaches()
+}
+
+func (d *desk) dropOldCaches() error {
+	entries, err := os.ReadDir(filepath.Join(d.folder, "caches"))
+	for n := len(entries); err == nil && n > maxCaches; n-- {
+		oldest, when := "", time.Now().Add(time.Hour)
+		for _, e := range entries {
+			if info, err := e.Info(); err == nil && info.ModTime().Before(when) {
+				oldest, when = e.Name(), info.ModTime()
+			}
+		}
+		err = os.Remove(filepath.Join(d.folder, "caches", oldest))
+		if entries, _ = os.ReadDir(filepath.Join(d.folder, "caches")); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256 string, open func() (io.ReadCloser, error)) error {
+	content, err := open()
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	job := d.jobs[attempt].name
+	at := filepath.Join("kept", job, filepath.FromSlash(file))
+	if err := d.put(at, content); err != nil {
+		return err
+	}
+	info, err := os.Stat(filepath.Join(d.folder, at))
+	if err != nil {
+		return err
+	}
+	return d.with(attempt, func(t *told) {
+		t.artifacts = append(t.artifacts, api.Artifact{Job: job, Name: name, Path: file, Size: info.Size(), SHA256: sha256, Created: time.Now()})
+	})
+}
+
+func (d *desk) HandOver(_ context.Context, attempt int64, name string, content io.Reader) error {
+	return d.put(filepath.Join("hands", d.jobs[attempt].name, name), content)
+}
+
+func (d *desk) Handover(_ context.Context, _ int64, job, name string) (io.ReadCloser, error) {
+	f, err := os.Open(filepath.Join(d.folder, "hands", job, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("job %q has not handed it on yet; try that job first", job)
+	}
+	return f, err
+}
+
+// put writes a file whole or not at all.
+func (d *desk) put(name string, content io.Reader) error {
+	full := filepath.Join(d.folder, name)
+	if err := os.MkdirAll(filepath.Dir(full), 0o700); err != nil {
+		return err
+	}
+	half, err := os.CreateTemp(filepath.Dir(full), ".half-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(half.Name())
+	if _, err := io.Copy(half, content); err != nil {
+		half.Close()
+		return err
+	}
+	if err := half.Close(); err != nil {
+		return err
+	}
+	return os.Rename(half.Name(), full)
+}

@@ -1,0 +1,366 @@
+// Package try runs a pipeline on this machine, on a work tree as it is: the engine, the sandbox, the caches, the
+// masking and the report are those of a service, which it does without. What it leaves behind stays until the next
+// time, to look around in and to go on from.
+package try
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/condition"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/schedule"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/source"
+)
+
+// Options say what to try.
+type Options struct {
+	Tree      *source.WorkTree
+	Pipeline  *definition.Pipeline
+	Project   string
+	Job       string // only this one; "" for all
+	From      string // step to begin at, in the workspace that the last trial has left
+	Trigger   plan.Trigger
+	Inputs    map[string]string
+	Secret    func(name string) (Secret, error)
+	Isolation runner.Isolation
+	Print     func(api.LogBatch)
+}
+
+// Secret is a secret's value on this machine.
+type Secret struct {
+	Kind  api.SecretKind `json:"kind"`
+	Value []byte         `json:"value"`
+}
+
+// ErrNotPossible says that a trial cannot begin; the message says why.
+var ErrNotPossible = errors.New("this cannot be tried")
+
+// trial is a run of a pipeline without a service.
+type trial struct {
+	Options
+	folder  string
+	runner  *runner.Runner
+	jobs    []plan.Job
+	desk    *desk
+	facts   condition.Facts
+	env     map[string]string
+	secrets map[string]Secret
+	detail  api.RunDetail
+}
+
+// Folder is where what a tree's trials leave behind is kept.
+func Folder(tree string) (string, error) {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place to work in: %w; set XDG_CACHE_HOME", err)
+	}
+	sum := sha256.Sum256([]byte(tree))
+	return filepath.Join(cache, "piston", "try", filepath.Base(tree)+"-"+hex.EncodeToString(sum[:4])), nil
+}
+
+// Run tries a pipeline and reports what came of it.
+func Run(ctx context.Context, o Options) (api.RunDetail, error) {
+	t, err := prepare(ctx, o)
+	if err != nil {
+		return api.RunDetail{}, err
+	}
+	plan.Settle(t.jobs, t.facts)
+	for {
+		i := slices.IndexFunc(t.jobs, func(j plan.Job) bool { return j.State == state.Queued && j.Ready })
+		if i < 0 || ctx.Err() != nil {
+			break
+		}
+		t.run(ctx, &t.jobs[i])
+		plan.Settle(t.jobs, t.facts)
+	}
+	if ctx.Err() != nil {
+		for i := range t.jobs {
+			if !t.jobs[i].State.Over() {
+				t.jobs[i].State, t.jobs[i].Reason = state.Cancelled, "stopped"
+			}
+		}
+	}
+	return t.report(), nil
+}
+
+// Shell opens a shell in what the last trial of a job has left, as a step of it would find it.
+func Shell(ctx context.Context, o Options) error {
+	t, err := prepare(ctx, o)
+	if err != nil {
+		return err
+	}
+	j := t.find(o.Job)
+	if j == nil {
+		return fmt.Errorf("%w: a shell needs a job: give --job", ErrNotPossible)
+	}
+	step := 0
+	if o.From != "" {
+		if step, err = t.stepOf(j, o.From); err != nil {
+			return err
+		}
+	} else if last, err := os.ReadFile(filepath.Join(t.jobFolder(j.Name), lastStepFile)); err == nil {
+		step = max(0, slices.IndexFunc(j.Definition.Step, func(s *definition.Step) bool { return s.Name == string(last) }))
+	}
+	return t.runner.Shell(ctx, t.trialOf(j, step), step)
+}
+
+// lastStepFile holds the name of the step at which a job's last trial ended.
+const lastStepFile = "last-step"
+
+func prepare(ctx context.Context, o Options) (*trial, error) {
+	t := &trial{Options: o, secrets: map[string]Secret{}}
+	var err error
+	if t.folder, err = Folder(o.Tree.Dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(t.folder, 0o700); err != nil {
+		return nil, err
+	}
+	t.desk = newDesk(t.folder, o.Print)
+	if err := t.describe(ctx); err != nil {
+		return nil, err
+	}
+	t.jobs = plan.Jobs(o.Pipeline)
+	if err := t.choose(); err != nil {
+		return nil, err
+	}
+	if err := t.fetchSecrets(); err != nil {
+		return nil, err
+	}
+	tools, err := t.findTools(ctx)
+	if err != nil {
+		return nil, err
+	}
+	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine", Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
+		Tools: tools, Log: slog.New(slog.DiscardHandler)})
+	return t, err
+}
+
+// buildNumber stands where a service would issue one.
+const buildNumber = 1
+
+// describe gathers what steps and conditions are told.
+func (t *trial) describe(ctx context.Context) error {
+	w, p := t.Tree, t.Pipeline
+	texts, values, err := definition.AcceptAll(p.Input, t.Inputs)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrNotPossible, err)
+	}
+	subject, author := w.About(ctx)
+	t.facts = condition.Facts{Trigger: string(t.Trigger), Branch: w.Branch, Commit: w.Commit, Subject: subject, Author: author, Trusted: true, Input: values}
+	if p.AsksFor("changed") {
+		t.facts.Changed = t.changed(ctx)
+	}
+	name := ""
+	if p.Version != nil {
+		text, err := os.ReadFile(filepath.Join(w.Dir, filepath.FromSlash(p.Version.File)))
+		if err == nil {
+			name, err = version.Name(string(text))
+		}
+		if err != nil {
+			return fmt.Errorf("%w: the version in %s: %w", ErrNotPossible, p.Version.File, err)
+		}
+	}
+	t.env = maps.Clone(p.Env)
+	if t.env == nil {
+		t.env = map[string]string{}
+	}
+	for input, text := range texts {
+		t.env[(&definition.Input{Name: input}).Variable()] = text
+	}
+	maps.Copy(t.env, map[string]string{"PISTON_PROJECT": t.Project, "PISTON_RUN": "0", "PISTON_PIPELINE": p.Name, "PISTON_TRIGGER": string(t.Trigger),
+		"PISTON_BRANCH": w.Branch, "PISTON_TAG": "", "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "", "PISTON_TRUSTED": "true",
+		"PISTON_BUILD_NUMBER": fmt.Sprint(buildNumber), "PISTON_VERSION_NAME": name})
+	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: w.Branch, Commit: w.Commit, Subject: subject,
+		Author: author, VersionName: name, State: state.Queued, Queued: time.Now()}, Jobs: []api.Job{}, Artifacts: []api.Artifact{}}
+	return nil
+}
+
+// changed lists what differs from where the branch left the main one; everything when that is not known.
+func (t *trial) changed(ctx context.Context) []string {
+	for _, main := range []string{"origin/HEAD", "origin/main", "main", "origin/master", "master"} {
+		if paths, all := t.Tree.ChangedSince(ctx, main); !all {
+			return paths
+		}
+	}
+	var all []string
+	for _, e := range t.Tree.Entries {
+		all = append(all, e.Path)
+	}
+	return all
+}
+
+// choose keeps the one job that is wanted; those before it count as passed.
+func (t *trial) choose() error {
+	if t.Job == "" {
+		if t.From != "" {
+			return fmt.Errorf("%w: --from begins at a step of one job: give --job, too", ErrNotPossible)
+		}
+		return nil
+	}
+	if t.find(t.Job) == nil {
+		return fmt.Errorf("%w: pipeline %s has no job %q; there are: %s", ErrNotPossible, t.Pipeline.Name, t.Job, strings.Join(t.Pipeline.JobNames(), ", "))
+	}
+	for i := range t.jobs {
+		if t.jobs[i].Name != t.Job {
+			t.jobs[i].State, t.jobs[i].Reason = state.Passed, "not wanted"
+		}
+	}
+	return nil
+}
+
+func (t *trial) find(name string) *plan.Job {
+	for i := range t.jobs {
+		if t.jobs[i].Name == name {
+			return &t.jobs[i]
+		}
+	}
+	return nil
+}
+
+func (t *trial) stepOf(j *plan.Job, name string) (int, error) {
+	var names []string
+	for i, s := range j.Definition.Step {
+		if s.Name == name {
+			return i, nil
+		}
+		names = append(names, s.Name)
+	}
+	return 0, fmt.Errorf("%w: job %q has no step %q; there are: %s", ErrNotPossible, j.Name, name, strings.Join(names, ", "))
+}
+
+// fetchSecrets gets every secret that may be needed, before anything runs; what is missing is said all at once.
+func (t *trial) fetchSecrets() error {
+	var missing []error
+	for _, j := range t.jobs {
+		for _, s := range j.Definition.Step {
+			if j.State.Over() || !plan.MayRun(j.Definition, s, t.facts) {
+				continue
+			}
+			for _, name := range s.AllSecrets() {
+				if _, have := t.secrets[name]; have {
+					continue
+				}
+				v, err := t.Secret(name)
+				if err != nil {
+					missing = append(missing, err)
+				}
+				t.secrets[name] = v
+			}
+		}
+	}
+	if missing != nil {
+		return fmt.Errorf("%w: %w", ErrNotPossible, errors.Join(missing...))
+	}
+	return nil
+}
+
+// findTools asks this machine for the tools the jobs name.
+func (t *trial) findTools(ctx context.Context) (map[string]string, error) {
+	wanted := map[string]bool{}
+	for _, j := range t.jobs {
+		for name := range j.Definition.Tools {
+			wanted[name] = wanted[name] || !j.State.Over()
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	tools := runner.FindTools(ctx, t.Isolation, nil, wanted)
+	for _, j := range t.jobs {
+		if j.State.Over() {
+			continue
+		}
+		if lacks, ok := (schedule.Runner{Tools: tools}).Can(nil, j.Definition.Tools); !ok {
+			name, _, _ := strings.Cut(strings.TrimPrefix(lacks, "tool "), " ")
+			found := tools[name]
+			if found == "" {
+				found = "none"
+			}
+			return nil, fmt.Errorf("%w: job %q needs %s, and this machine has %s", ErrNotPossible, j.Name, lacks, found)
+		}
+	}
+	return tools, nil
+}
+
+func (t *trial) jobFolder(name string) string { return filepath.Join(t.folder, "jobs", name) }
+
+func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
+	id := t.desk.open(j.Name)
+	takes := []string{}
+	if len(j.Definition.Take) > 0 {
+		takes = t.Pipeline.Takes(j.Definition)
+	}
+	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition, Commit: t.Tree.Commit, Env: t.env,
+		SecretKinds: map[string]string{}, Takes: takes}
+	secrets := api.SealedSecrets{}
+	for _, s := range j.Definition.Step {
+		for _, name := range s.AllSecrets() {
+			if v, have := t.secrets[name]; have && s.Skip == "" {
+				secrets[name], w.SecretKinds[name] = v.Value, string(v.Kind)
+			}
+		}
+	}
+	return runner.Trial{Work: w, Folder: t.jobFolder(j.Name), Secrets: secrets, Post: t.desk, From: from,
+		Checkout: func(ctx context.Context, workspace string) error {
+			return fill(ctx, t.Tree, t.folder, workspace, from > 0, j.Definition.History == "full")
+		}}
+}
+
+func (t *trial) run(ctx context.Context, j *plan.Job) {
+	from := 0
+	if t.From != "" {
+		var err error
+		if from, err = t.stepOf(j, t.From); err != nil {
+			j.State, j.Reason = state.Failed, err.Error()
+			return
+		}
+	}
+	if from == 0 {
+		if err := clearFolder(t.jobFolder(j.Name)); err != nil {
+			j.State, j.Reason = state.Failed, err.Error()
+			return
+		}
+	} else if _, err := os.Stat(filepath.Join(t.jobFolder(j.Name), "build", "src")); err != nil {
+		j.State, j.Reason = state.Failed, "there is no workspace of this job yet to go on in; try it without --from first"
+		return
+	}
+	trial := t.trialOf(j, from)
+	t.runner.Try(ctx, trial)
+	done := t.desk.jobs[trial.Work.Attempt]
+	j.State, j.Reason = done.end.State, done.end.Reason
+	if j.State == "" {
+		j.State, j.Reason = state.Cancelled, "stopped"
+	}
+	for i, s := range done.steps {
+		if s.State == state.Failed || s.State == state.TimedOut {
+			_ = os.WriteFile(filepath.Join(t.jobFolder(j.Name), lastStepFile), []byte(j.Definition.Step[i].Name), 0o600)
+			break
+		}
+	}
+}
+
+// DefaultIsolation is that of this system.
+func DefaultIsolation() runner.Isolation {
+	if runtime.GOOS == "linux" {
+		return runner.Bubblewrap
+	}
+	return runner.None
+}
