@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -13,6 +14,7 @@ type chapter struct {
 	what string
 	act  func(ctx context.Context, g *repository, depot string) error
 	push []string
+	call func(ctx context.Context, s *Story, g *repository) error // after the push
 	runs []wanted
 }
 
@@ -42,7 +44,7 @@ var chapters = []chapter{
 	{
 		what: "a branch with a mistake: the tests find it",
 		act: func(ctx context.Context, g *repository, _ string) error {
-			if err := g.git(ctx, "checkout", "--quiet", "-b", "work/faster-extremes"); err != nil {
+			if err := g.branch(ctx, "work/faster-extremes", "main"); err != nil {
 				return err
 			}
 			if err := g.replace("core/tide.c", "(c->speed * hour - c->phase) * radians_per_degree);\n    }\n    return height;",
@@ -88,26 +90,99 @@ var chapters = []chapter{
 			return g.git(ctx, "tag", "--annotate", "--message", "Tidewick 1.5.0", "v1.5.0")
 		},
 		push: []string{"v1.5.0"},
-		runs: []wanted{{"release", state.Passed, "hit", "", 2}},
+		runs: []wanted{{"release", state.Passed, "hit", "", 2}, {"announce", state.Passed, "", "", 1}},
+	},
+	{
+		what: "a proposal from inside: built as if merged",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.branch(ctx, "feet", "main"); err != nil {
+				return err
+			}
+			if err := g.replace("android/res/values/strings.xml", "</resources>", "    <string name=\"unit\">Feet</string>\n</resources>"); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Show heights in feet where people want that")
+		},
+		push: []string{"HEAD:refs/proposals/main/feet"},
+		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}},
+	},
+	{
+		what: "one from outside that asks for the feed key: refused",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.branch(ctx, "curious", "main"); err != nil {
+				return err
+			}
+			if err := g.replace("piston/trunk.toml", "[[job.core.step]]\nname = \"unit tests\"", curious+"\n[[job.core.step]]\nname = \"unit tests\""); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Make the tests faster")
+		},
+		push: []string{"HEAD:refs/outside/41"},
+		call: func(ctx context.Context, s *Story, g *repository) error {
+			return s.propose(ctx, g, "41", "refs/outside/41")
+		},
+		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:25", 0}},
+	},
+	{
+		what: "two pushes while the project is held: only the newer is built",
+		act:  func(ctx context.Context, g *repository, _ string) error { return g.branch(ctx, "work/colours", "main") },
+		call: func(ctx context.Context, s *Story, g *repository) error {
+			if _, err := s.Client.Hold(ctx, Project, "the depot is being moved"); err != nil {
+				return err
+			}
+			for _, change := range [][2]string{{"Almanac<", "Almanac <"}, {"Almanac <", "Tides<"}} {
+				if err := g.replace("android/res/values/strings.xml", change[0], change[1]); err != nil {
+					return err
+				}
+				if err := g.commit(ctx, "Try another name"); err != nil {
+					return err
+				}
+				if err := g.git(ctx, "push", "--quiet", "origin", "work/colours"); err != nil {
+					return err
+				}
+			}
+			if err := s.awaitRun(ctx, s.next+1); err != nil {
+				return err
+			}
+			_, err := s.Client.Hold(ctx, Project, "")
+			return err
+		},
+		runs: []wanted{{"trunk", state.Cancelled, "", "", 0}, {"trunk", state.Passed, "hit", "", 2}},
+	},
+	{
+		what: "a build for testers, started by hand",
+		act:  func(ctx context.Context, g *repository, _ string) error { return nil },
+		call: func(ctx context.Context, s *Story, _ *repository) error {
+			_, err := s.Client.StartRun(ctx, Project, api.StartRun{Pipeline: "testers", Inputs: map[string]string{"channel": "friends", "note": "Are the springs right?", "ios": "false"}})
+			return err
+		},
+		runs: []wanted{{"testers", state.Passed, "hit", "", 2}},
 	},
 	{
 		what: "a pipeline file with a slip: said at once",
 		act: func(ctx context.Context, g *repository, _ string) error {
-			if err := g.git(ctx, "checkout", "--quiet", "-b", "try/nightly"); err != nil {
+			if err := g.branch(ctx, "try/yearly", "main"); err != nil {
 				return err
 			}
-			if err := os.WriteFile(filepath.Join(g.dir, "piston", "nightly.toml"), []byte(nightly), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(g.dir, "piston", "yearly.toml"), []byte(yearly), 0o644); err != nil {
 				return err
 			}
-			return g.commit(ctx, "Build every night, too")
+			return g.commit(ctx, "Build the almanac of the year, too")
 		},
-		push: []string{"try/nightly"},
-		runs: []wanted{{"nightly", state.Failed, "", "piston/nightly.toml:5", 0}},
+		push: []string{"try/yearly"},
+		runs: []wanted{{"yearly", state.Failed, "", "piston/yearly.toml:5", 0}},
 	},
 }
 
-// nightly has a key misspelt.
-const nightly = `about = "Every night: the whole almanac of the year"
+// curious is a step that would print a secret.
+const curious = `[[job.core.step]]
+name = "look around"
+script = "env | sort"
+secrets = ["DEPOT_KEY"]
+`
+
+// yearly has a key misspelt.
+const yearly = `about = "Every year: the whole almanac"
 
 [job.almanac]
 limit = "20m"

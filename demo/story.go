@@ -26,6 +26,9 @@ type Story struct {
 	Client *client.Client
 	Binary string // the piston program, for the hook
 	Tell   func(format string, args ...any)
+
+	next   int64 // number of the next run
+	builds int64 // build numbers issued so far
 }
 
 // Outcome is what came of one run of the story.
@@ -109,8 +112,16 @@ func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
 		if err := c.act(ctx, g, depot); err != nil {
 			return outcomes, err
 		}
-		if err := g.git(ctx, append([]string{"push", "--quiet", "origin"}, c.push...)...); err != nil {
-			return outcomes, err
+		s.next = int64(len(outcomes)) + 1
+		if c.push != nil {
+			if err := g.git(ctx, append([]string{"push", "--quiet", "origin"}, c.push...)...); err != nil {
+				return outcomes, err
+			}
+		}
+		if c.call != nil {
+			if err := c.call(ctx, s, g); err != nil {
+				return outcomes, err
+			}
 		}
 		for _, w := range c.runs {
 			o, err := s.follow(ctx, c.what, int64(len(outcomes)+1), w)
@@ -201,13 +212,48 @@ func (s *Story) follow(ctx context.Context, what string, number int64, w wanted)
 		o.Why = fmt.Sprintf("failed at %q, not %q", d.FailedAt, w.failedAt)
 	case len(o.Files) != w.files:
 		o.Why = fmt.Sprintf("%d artifacts, not %d", len(o.Files), w.files)
-	case d.BuildNumber != 0 && int64(d.BuildNumber) != number:
-		o.Why = fmt.Sprintf("build number %d, not %d", d.BuildNumber, number)
+	case d.BuildNumber != 0 && int64(d.BuildNumber) != s.builds+1:
+		o.Why = fmt.Sprintf("build number %d, not %d", d.BuildNumber, s.builds+1)
 	default:
 		o.Ok = true
 	}
+	if d.BuildNumber != 0 {
+		s.builds = int64(d.BuildNumber)
+	}
 	s.Tell("  run %d %s in %.1f s", number, d.State, d.Finished.Sub(d.Queued).Seconds())
 	return o, nil
+}
+
+// propose reports a proposal from outside, as a host of repositories would.
+func (s *Story) propose(ctx context.Context, g *repository, name, ref string) error {
+	head, err := g.output(ctx, "rev-parse", "HEAD")
+	if err != nil {
+		return err
+	}
+	key, err := s.Client.HookKey(ctx, Project)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(api.ProposalEvent{Type: "proposal", Timestamp: time.Now().UTC(), Data: api.ProposalData{Proposal: name, Target: "main", Commit: head, Ref: ref}})
+	if err != nil {
+		return err
+	}
+	return hook.Send(ctx, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}, "proposal-"+name, body)
+}
+
+// awaitRun waits until there is a run of a number.
+func (s *Story) awaitRun(ctx context.Context, number int64) error {
+	for {
+		_, err := s.Client.Run(ctx, Project, number)
+		if err == nil || !client.IsStatus(err, 404) {
+			return err
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 var errOver = errors.New("the run is over")
@@ -264,15 +310,25 @@ func (g *repository) create(ctx context.Context) error {
 }
 
 func (g *repository) git(ctx context.Context, args ...string) error {
+	_, err := g.output(ctx, args...)
+	return err
+}
+
+// branch begins a branch at another.
+func (g *repository) branch(ctx context.Context, name, at string) error {
+	return g.git(ctx, "checkout", "--quiet", "--force", "-b", name, at)
+}
+
+func (g *repository) output(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = g.dir
 	cmd.Env = source.Environment(map[string]string{"user.name": "Wren Halloway", "user.email": "wren@tidewick.example", "protocol.file.allow": "always", "core.hooksPath": "hooks"})
 	cmd.Env = append(cmd.Env, "GIT_ALLOW_PROTOCOL=file")
 	out, err := cmd.CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("git %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
+		return "", fmt.Errorf("git %s: %w: %s", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
 	}
-	return nil
+	return strings.TrimSpace(string(out)), nil
 }
 
 func (g *repository) commit(ctx context.Context, message string) error {

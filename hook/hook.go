@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -95,7 +96,6 @@ func Report(ctx context.Context, repo string, input io.Reader, told io.Writer) e
 	if err := json.Unmarshal(text, &s); err != nil {
 		return fmt.Errorf("%s is damaged; run piston project hook again: %w", settingsFile, err)
 	}
-	m := Missed{Delivery: "push_" + rand.Text(), Event: api.PushEvent{Type: "push", Timestamp: time.Now().UTC(), Data: api.PushData{Updates: updates}}}
 	waiting, err := List(repo)
 	if err != nil {
 		return err
@@ -105,16 +105,22 @@ func Report(ctx context.Context, repo string, input io.Reader, told io.Writer) e
 			_ = os.Remove(w.File)
 		}
 	}
-	err = send(ctx, s, m)
-	if err == nil {
-		return nil
+	for part := range slices.Chunk(updates, maxUpdates) {
+		m := Missed{Delivery: "push_" + rand.Text(), Event: api.PushEvent{Type: "push", Timestamp: time.Now().UTC(), Data: api.PushData{Updates: part}}}
+		err := send(ctx, s, m)
+		if err == nil {
+			continue
+		}
+		if layErr := lay(repo, m); layErr != nil {
+			return errors.Join(err, layErr)
+		}
+		fmt.Fprintf(told, "piston: %v\npiston: the push is safe and will be built as soon as the service is back\n", err)
 	}
-	if layErr := lay(repo, m); layErr != nil {
-		return errors.Join(err, layErr)
-	}
-	fmt.Fprintf(told, "piston: %v\npiston: the push is safe and will be built as soon as the service is back\n", err)
 	return nil
 }
+
+// maxUpdates is how many refs the service takes in one report.
+const maxUpdates = 1000
 
 func readUpdates(input io.Reader) ([]plan.RefUpdate, error) {
 	var updates []plan.RefUpdate
@@ -129,18 +135,23 @@ func readUpdates(input io.Reader) ([]plan.RefUpdate, error) {
 	return updates, lines.Err()
 }
 
-// send reports one push, signed.
+// send reports one push.
 func send(ctx context.Context, s Settings, m Missed) error {
 	body, err := json.Marshal(m.Event)
 	if err != nil {
 		return err
 	}
+	return Send(ctx, s, m.Delivery, body)
+}
+
+// Send delivers an event, signed by the rules of Standard Webhooks (1.0.0).
+func Send(ctx context.Context, s Settings, delivery string, body []byte) error {
 	signer, err := standardwebhooks.NewWebhook(s.Key)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
-	signature, err := signer.Sign(m.Delivery, now, body)
+	signature, err := signer.Sign(delivery, now, body)
 	if err != nil {
 		return err
 	}
@@ -151,7 +162,7 @@ func send(ctx context.Context, s Settings, m Missed) error {
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set(standardwebhooks.HeaderWebhookID, m.Delivery)
+	req.Header.Set(standardwebhooks.HeaderWebhookID, delivery)
 	req.Header.Set(standardwebhooks.HeaderWebhookTimestamp, fmt.Sprint(now.Unix()))
 	req.Header.Set(standardwebhooks.HeaderWebhookSignature, signature)
 	res, err := http.DefaultClient.Do(req)

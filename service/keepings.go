@@ -36,6 +36,9 @@ func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string
 	if err != nil {
 		return 0, err
 	}
+	if run.Outside {
+		return 0, fmt.Errorf("what a proposal from outside has made must not reach other runs: %w", ErrForbidden)
+	}
 	blobName := fmt.Sprintf("caches/%d/%s", run.ProjectID, rand.Text())
 	w, err := s.blobs.Put(ctx, blobName, r)
 	if err != nil {

@@ -273,9 +273,7 @@ func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
 				continue
 			}
 			if run.Outside {
-				run.Findings.V = append(run.Findings.V, check.New(p, "secret-refused",
-					fmt.Sprintf("step %q of job %q asks for %s, and this is a proposal from outside", s.Name, j.Name, strings.Join(wanted, ", ")),
-					"Give the step when = 'trusted'.", definition.Place{Job: j, Step: s}))
+				run.Findings.V = append(run.Findings.V, check.RefusedSecrets(p, j, s))
 				continue
 			}
 			run.Findings.V = append(run.Findings.V, check.MissingSecrets(p, j, s, pl.known)...)

@@ -12,6 +12,9 @@ import { StreamProvider } from './stream';
 import { theme } from './theme';
 
 const Run = lazy(() => import('./pages/Run'));
+const Queue = lazy(() => import('./pages/Queue'));
+const Pipelines = lazy(() => import('./pages/Pipelines'));
+const EditPipeline = lazy(() => import('./pages/EditPipeline'));
 
 const queries = new QueryClient({
   queryCache: new QueryCache({
@@ -39,7 +42,10 @@ function Pages() {
         <Suspense fallback={null}>
           <Routes>
             <Route path="/" element={<Projects />} />
+            <Route path="/-/queue" element={<Queue />} />
             <Route path="/:project" element={<Runs />} />
+            <Route path="/:project/pipelines" element={<Pipelines />} />
+            <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
             <Route path="/:project/:number" element={<Run />} />
             <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>

@@ -99,6 +99,13 @@ func MissingSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Ste
 	return found
 }
 
+// RefusedSecrets says that a step asks for secrets in an untrusted proposal.
+func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
+	names := s.AllSecrets()
+	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this is a proposal from outside", s.Name, j.Name, strings.Join(names, ", ")),
+		"Give the step when = 'trusted'.", secretPlace(j, s, names[0]))
+}
+
 // secretPlace is where a step asks for a secret.
 func secretPlace(j *definition.Job, s *definition.Step, name string) definition.Place {
 	if i := slices.Index(s.Secrets, name); i >= 0 {

@@ -10,6 +10,7 @@ import { Artifacts } from '../parts/Artifacts';
 import { FailurePanel, Findings } from '../parts/FailurePanel';
 import { LogView } from '../parts/LogView';
 import { built, RunOf } from '../parts/RunOf';
+import { SincePanel } from '../parts/SincePanel';
 import { StateMark } from '../parts/StateMark';
 import { Timeline, type Place } from '../parts/Timeline';
 import { useTopic } from '../stream';
@@ -27,6 +28,14 @@ function useNow(run: RunDetail | undefined, read: number) {
     return () => clearInterval(timer);
   }, [open]);
   return run ? Date.parse(run.now) + (open ? Math.max(0, clock - read) : 0) : 0;
+}
+
+/** What started a run, in words. */
+function why(run: RunDetail): string {
+  const inputs = Object.entries(run.inputs ?? {}).map(([k, v]) => `${k} ${v}`).join(', ');
+  const by = run.trigger === 'person' ? `started by ${run.started_by}${run.caused_by ? `, again after run ${run.caused_by}` : ''}`
+    : run.trigger === 'schedule' ? `schedule ${run.schedule}` : run.trigger === 'pipeline' ? `after run ${run.caused_by}` : `${run.trigger} by ${run.author}`;
+  return `${by}${run.outside ? ', from outside: no secrets' : ''}${inputs ? ` with ${inputs}` : ''}`;
 }
 
 /** Where to look first: what failed, else what runs, else the last job. */
@@ -87,7 +96,13 @@ export default function RunPage() {
     const answer = await api.POST('/api/v1/projects/{project}/runs/{number}/stop', { params: { path: { project, number } } });
     if (answer.error) throw new Refusal(answer.response.status, answer.error.detail ?? 'It could not be stopped.');
   } });
+  const again = useMutation({
+    mutationFn: async (failed: boolean) => take(await api.POST('/api/v1/projects/{project}/runs/{number}/again', { params: { path: { project, number } }, body: { failed } })),
+    onSuccess: (r) => { choose(undefined); void query.refetch(); if (r.number !== number) void go(`/${encodeURIComponent(project)}/${r.number}`); },
+  });
+  const canMend = run !== undefined && over(run.state) && run.jobs.some((j) => j.state !== 'passed');
   useKeys({
+    r: () => { if (canMend) again.mutate(true); },
     u: () => void go(`/${encodeURIComponent(project)}`), j: () => move(1), ArrowDown: () => move(1), k: () => move(-1), ArrowUp: () => move(-1),
     e: () => { const l = run?.failure?.lines[0]; if (run?.failure && l) openLine(run.failure.job, l.n); },
   });
@@ -102,12 +117,16 @@ export default function RunPage() {
         <Box component="h1" sx={{ m: 0, fontSize: 16, fontWeight: 650 }}>{run.subject || `run ${run.number}`}</Box>
         <span>{run.pipeline} of <RunOf run={run} /></span>
         {built(run) && <span>build {built(run)}</span>}
-        <Box component="span" sx={{ color: 'text.secondary' }}>{run.trigger === 'person' ? `started by ${run.started_by}` : `${run.trigger} by ${run.author}`}, {ago(run.queued, now)}, {span(Math.max(0, end - Date.parse(run.queued)))}</Box>
+        <Box component="span" sx={{ color: 'text.secondary' }}>{why(run)}, {ago(run.queued, now)}, {span(Math.max(0, end - Date.parse(run.queued)))}</Box>
         <Box sx={{ flexGrow: 1 }} />
+        {again.error && <Box role="alert" sx={{ color: 'error.main' }}>{again.error.message}</Box>}
+        {canMend && <Button size="small" variant="outlined" disabled={again.isPending} onClick={() => again.mutate(true)}>Start what failed again</Button>}
+        {over(run.state) && <Button size="small" variant="outlined" disabled={again.isPending} onClick={() => again.mutate(false)}>Start all again</Button>}
         {stop.error && <Box role="alert" sx={{ color: 'error.main' }}>{stop.error.message}</Box>}
         {!over(run.state) && <Button size="small" variant="outlined" color="error" disabled={stop.isPending || stop.isSuccess} onClick={() => stop.mutate()}>{stop.isSuccess ? 'Stopping …' : 'Stop'}</Button>}
       </Box>
       {run.findings && run.findings.length > 0 && <Findings findings={run.findings} />}
+      {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
       {run.failure && <FailurePanel failure={run.failure} open={(n) => openLine(run.failure?.job ?? '', n)} />}
       {run.jobs.length > 0 && (
         <Box sx={{ flexGrow: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(420px, 46%) 1fr' }, gap: 1.5, p: 1.5 }}>
@@ -118,7 +137,7 @@ export default function RunPage() {
           <Box sx={{ minHeight: 240, border: 1, borderColor: 'divider', borderRadius: 1, bgcolor: 'background.paper', overflow: 'hidden' }}>
             {job && attempt > 0
               ? <LogView key={log} project={project} run={number} job={job.name} attempt={attempt} over={over(job.state)} target={target} markLine={mark} ready={ready} />
-              : <Box sx={{ p: 2, color: 'text.secondary' }}>{job ? `${job.name} has no log: ${job.reason || 'it waits for the jobs before it'}.` : 'There is no such job.'}</Box>}
+              : <Box sx={{ p: 2, color: 'text.secondary' }}>{job ? `${job.name} has no log: ${job.reason || (job.waiting ? `it waits: ${job.waiting}` : 'it waits for the jobs before it')}.` : 'There is no such job.'}</Box>}
           </Box>
         </Box>
       )}

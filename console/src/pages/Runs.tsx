@@ -5,13 +5,14 @@ import MenuItem from '@mui/material/MenuItem';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { Link } from 'react-router';
 import { api, take, type Run } from '../api/client';
 import { useKeys } from '../keys';
 import { Rows } from '../parts/Rows';
 import { built, RunOf } from '../parts/RunOf';
+import { StartDialog } from '../parts/StartDialog';
 import { StateMark, stateColour } from '../parts/StateMark';
 import { useTopic } from '../stream';
 import { ago, span } from '../text';
@@ -27,6 +28,38 @@ function Took({ run, longest }: { run: Run; longest: number }) {
       <Box component="span" sx={{ fontVariantNumeric: 'tabular-nums' }}>{span(ms)}</Box>
       <Box aria-hidden sx={{ height: 3, borderRadius: 1, bgcolor: stateColour(run.state), opacity: 0.6, width: `${Math.max(2, 100 * ms / longest)}%` }} />
     </Box>
+  );
+}
+
+const useProject = (project: string) => useQuery({
+  queryKey: ['projects', project], queryFn: async () => take(await api.GET('/api/v1/projects/{project}', { params: { path: { project } } })),
+});
+
+/** Holds a project's jobs or lets them go, and starts pipelines. */
+function Standing({ project }: { project: string }) {
+  const queries = useQueryClient();
+  const about = useProject(project);
+  const pipelines = useQuery({ queryKey: ['pipelines', project, ''], queryFn: async () => take(await api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project }, query: { ref: '' } } })) });
+  const hold = useMutation({
+    mutationFn: async (reason: string) => take(await api.PUT('/api/v1/projects/{project}/hold', { params: { path: { project } }, body: { reason } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['projects'] }),
+  });
+  return (
+    <>
+      {about.data && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Release' : 'Hold'}</Button>}
+      <StartDialog project={project} pipelines={pipelines.data?.pipelines ?? []} at="" />
+    </>
+  );
+}
+
+/** What keeps a project from building, if anything does. */
+function Trouble({ project }: { project: string }) {
+  const p = useProject(project).data;
+  return (
+    <>
+      {p?.held && <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }}>Held by {p.held_by}: {p.held}. Jobs that are queued wait.</Alert>}
+      {p?.trouble && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>The latest push cannot be planned yet and is tried again: {p.trouble}</Alert>}
+    </>
   );
 }
 
@@ -60,7 +93,9 @@ export function Runs() {
         </TextField>
         <TextField size="small" label="Branch" value={query.branch} onChange={set('branch')} sx={{ width: 180 }} />
         <TextField size="small" label="Pipeline" value={query.pipeline} onChange={set('pipeline')} sx={{ width: 130 }} />
+        <Standing project={project} />
       </Box>
+      <Trouble project={project} />
       {runs.error && <Alert severity="error" variant="outlined">{runs.error.message}</Alert>}
       {runs.data && list.length === 0 && <Alert severity="info" variant="outlined">No such runs. A push to a branch that a pipeline's trigger names starts one.</Alert>}
       {list.length > 0 && (
@@ -71,7 +106,7 @@ export function Runs() {
               <Box key="n" component={Link} to={to} onClick={(e) => e.stopPropagation()} sx={{ fontWeight: 650, color: 'inherit' }}>{r.number}</Box>,
               <StateMark key="s" state={r.state} />, r.pipeline, <RunOf key="o" run={r} />, built(r), <Took key="t" run={r} longest={longest} />,
               <Box key="w" component="span" sx={{ whiteSpace: 'nowrap' }}>{ago(r.queued)}</Box>,
-              <Box key="c"><Box>{r.subject}</Box>{r.failed_at && <Box sx={{ color: stateColour(r.state), fontSize: 12 }}>at {r.failed_at}</Box>}</Box>,
+              <Box key="c"><Box>{r.subject}</Box>{r.reason && !r.failed_at && r.finished && r.state !== 'passed' && <Box sx={{ color: 'text.secondary', fontSize: 12 }}>{r.reason}</Box>}{r.failed_at && <Box sx={{ color: stateColour(r.state), fontSize: 12 }}>at {r.failed_at}</Box>}</Box>,
             ] };
           })} />
         </Paper>

@@ -6,14 +6,15 @@ import DialogTitle from '@mui/material/DialogTitle';
 import { useColorScheme } from '@mui/material/styles';
 import Typography from '@mui/material/Typography';
 import { useState, type ReactNode } from 'react';
-import { Link, useLocation } from 'react-router';
+import { Link, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys';
 import { useStream } from '../stream';
 import { mono } from '../theme';
 
 const keys: [string, string][] = [
   ['↑ ↓  or  k j', 'previous, next line of a list'], ['Enter', 'open it'], ['u', 'up: from a run to its project, to all projects'],
-  ['f', 'follow the log, or stop following'], ['e', 'to the first line that matters of a failed run'], ['d', 'light, dark, or as the system'], ['?', 'these keys'],
+  ['q', 'the queue of all projects'], ['p', 'pipelines of the project'], ['s', 'start a pipeline by hand'],
+  ['f', 'follow the log, or stop following'], ['r', 'start again what failed in a run'], ['e', 'to the first line that matters of a failed run'], ['d', 'light, dark, or as the system'], ['?', 'these keys'],
 ];
 
 /** The frame of every page: where one is, whether it is live, and the keys. */
@@ -24,16 +25,22 @@ export function Shell({ name, signOut, children }: { name: string; signOut: () =
   const { mode, setMode } = useColorScheme();
   const [help, setHelp] = useState(false);
   const turn = () => setMode(mode === 'light' ? 'dark' : mode === 'dark' ? 'system' : 'light');
-  useKeys({ '?': () => setHelp(true), d: turn });
+  const go = useNavigate();
+  const project = parts[0] && parts[0] !== '-' ? parts[0] : '';
+  useKeys({ '?': () => setHelp(true), d: turn, q: () => void go('/-/queue'), p: () => { if (project) void go(`/${encodeURIComponent(project)}/pipelines`); } });
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   return (
     <Box sx={{ height: '100dvh', display: 'flex', flexDirection: 'column' }}>
       <Box component="header" sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, height: 44, flexShrink: 0, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Box component="nav" aria-label="Where you are" sx={{ display: 'flex', gap: 1, alignItems: 'baseline', flexGrow: 1, minWidth: 0 }}>
           <Box component={Link} to="/" sx={{ ...crumb, fontWeight: 700, color: 'primary.main' }}>Gentle Piston</Box>
-          {parts[0] && <><span aria-hidden>/</span><Box component={Link} to={`/${encodeURIComponent(parts[0])}`} sx={crumb}>{parts[0]}</Box></>}
-          {parts[1] && <><span aria-hidden>/</span><span>run {parts[1]}</span></>}
+          {project && <><span aria-hidden>/</span><Box component={Link} to={`/${encodeURIComponent(project)}`} sx={crumb}>{project}</Box></>}
+          {project && parts[1] === 'pipelines' && <><span aria-hidden>/</span><Box component={Link} to={`/${encodeURIComponent(project)}/pipelines`} sx={crumb}>pipelines</Box></>}
+          {project && (parts[1] === 'pipelines' ? parts[2] : parts[1]) && <><span aria-hidden>/</span><span>{parts[1] === 'pipelines' ? parts[2] : `run ${parts[1]}`}</span></>}
+          {parts[0] === '-' && <><span aria-hidden>/</span><span>{parts[1]}</span></>}
         </Box>
+        {project && <Button size="small" color="inherit" component={Link} to={`/${encodeURIComponent(project)}/pipelines`}>Pipelines</Button>}
+        <Button size="small" color="inherit" component={Link} to="/-/queue">Queue</Button>
         <Typography variant="body2" role="status" color="text.secondary">{live ? '● live' : '○ connecting …'}</Typography>
         <Button size="small" color="inherit" onClick={turn} aria-label={`Colours: ${mode ?? 'system'}`}>{mode === 'light' ? '☀ light' : mode === 'dark' ? '☾ dark' : '◐ system'}</Button>
         <Button size="small" color="inherit" onClick={() => setHelp(true)} aria-label="Keys">?</Button>

@@ -95,7 +95,7 @@ export function Timeline({ run, now, place, select }: { run: RunDetail; now: num
             <Line key={i} name={s.name} state={s.state} from={from} length={length} list={stretches(job, i, now)}
               took={s.started ? span((ms(s.finished) ?? ms(job.finished) ?? now) - Date.parse(s.started)) : ''}
               on={place.job === job.name && place.step === i} select={() => select({ job: job.name, step: i })}
-              note={s.name === job.timing.slowest && job.steps.length > 1 && job.finished ? 'slowest' : undefined} />
+              note={s.advisory && s.state === 'failed' ? 'only reported' : s.name === job.timing.slowest && job.steps.length > 1 && job.finished ? 'slowest' : undefined} />
           ))}
           <Facts job={job} />
         </Box>
@@ -110,7 +110,10 @@ export function Timeline({ run, now, place, select }: { run: RunDetail; now: num
 /** What a job's caches and tests came to, and why it is as it is. */
 function Facts({ job }: { job: Job }) {
   const facts: string[] = [];
+  if (job.waiting) facts.push(`waits: ${job.waiting}`);
   if (job.reason && job.state !== 'failed') facts.push(job.reason);
+  if (job.advisory) facts.push('advisory: its failure changes nothing else');
+  if (job.tools) facts.push(Object.entries(job.tools).map(([name, version]) => `${name} ${version}`).join(', '));
   for (const c of job.caches) {
     facts.push(`cache ${c.name}: ${c.hit ? 'hit' : c.saved ? 'miss, saved' : 'miss'}, ${size(c.size)} in ${span(c.took_ms)}${c.note ? ` (${c.note})` : ''}`);
   }
