@@ -106,6 +106,9 @@ func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
 	if err := s.register(ctx, g); err != nil {
 		return nil, err
 	}
+	if err := s.awaitRunner(ctx); err != nil {
+		return nil, err
+	}
 	var outcomes []Outcome
 	for _, c := range chapters {
 		s.Tell("%s", c.what)
@@ -239,6 +242,21 @@ func (s *Story) propose(ctx context.Context, g *repository, name, ref string) er
 		return err
 	}
 	return hook.Send(ctx, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}, "proposal-"+name, body)
+}
+
+// awaitRunner waits until there is somebody to do the work.
+func (s *Story) awaitRunner(ctx context.Context) error {
+	for {
+		list, err := s.Client.Runners(ctx)
+		if err != nil || len(list) > 0 {
+			return err
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // awaitRun waits until there is a run of a number.

@@ -44,7 +44,7 @@ func TestReader(t *testing.T) {
 	for _, name := range []string{commit, "refs/heads/main", "refs/tags/v1"} {
 		c, err := r.Commit(name)
 		require.NoError(t, err, name)
-		assert.Equal(t, Commit{ID: commit, Subject: "Fix 'it' $(id)", Author: "Äda"}, c)
+		assert.Equal(t, Commit{ID: commit, Subject: "Fix 'it' $(id)", Message: "Fix 'it' $(id)\n\nBody.\n", Author: "Äda"}, c)
 	}
 	names, err := r.Names(commit, "piston")
 	require.NoError(t, err)

@@ -1,5 +1,13 @@
 import { describe, expect, it } from 'vitest';
-import { layers } from './graph';
+import { direct, layers } from './graph';
+
+describe('direct', () => {
+  it('leaves out what follows from the rest', () => {
+    const edges = direct([{ name: 'a', after: [] }, { name: 'b', after: ['a'] }, { name: 'c', after: ['a', 'b'] }]);
+    expect(edges.get('c')).toEqual(['b']);
+    expect(edges.get('b')).toEqual(['a']);
+  });
+});
 
 describe('layers', () => {
   it('puts each job right of all that it comes after', () => {

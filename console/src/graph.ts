@@ -1,6 +1,22 @@
 /** Where a job stands in the drawing of a pipeline: layers from the left, rows from the top. */
 export interface GraphPlace { layer: number; row: number }
 
+/** The jobs each one comes directly after: those that another of them comes after already are left out. */
+export function direct(jobs: { name: string; after: string[] }[]): Map<string, string[]> {
+  const before = new Map<string, Set<string>>();
+  const out = new Map<string, string[]>();
+  for (const job of jobs) {
+    const all = new Set<string>();
+    for (const a of job.after) {
+      all.add(a);
+      for (const b of before.get(a) ?? []) all.add(b);
+    }
+    before.set(job.name, all);
+    out.set(job.name, job.after.filter((a) => !job.after.some((other) => other !== a && before.get(other)?.has(a))));
+  }
+  return out;
+}
+
 /**
  * Lays jobs out in layers: each one layer right of the last job it comes after. Within a layer a job is drawn near the
  * middle of those before it, so that lines cross little. Jobs must come in an order in which they can run.

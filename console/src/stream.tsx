@@ -10,6 +10,27 @@ interface Stream { setTopic: (t: Topic) => void; onLines: (f: ((b: LogBatch) => 
 const Context = createContext<Stream>({ setTopic: () => undefined, onLines: () => undefined, live: false });
 
 /**
+ * Tells whether the tab is looked at. Browsers allow six connections to a server for all tabs together; tabs that nobody
+ * looks at, and pages kept for the way back, must not hold one.
+ */
+function useShown() {
+  const [shown, setShown] = useState(() => document.visibilityState === 'visible');
+  useEffect(() => {
+    const look = () => setShown(document.visibilityState === 'visible');
+    const leave = () => setShown(false);
+    document.addEventListener('visibilitychange', look);
+    window.addEventListener('pageshow', look);
+    window.addEventListener('pagehide', leave);
+    return () => {
+      document.removeEventListener('visibilitychange', look);
+      window.removeEventListener('pageshow', look);
+      window.removeEventListener('pagehide', leave);
+    };
+  }, []);
+  return shown;
+}
+
+/**
  * Holds the tab's one event stream. A page says by useTopic what it shows; the stream is opened anew when that
  * changes and comes back by itself after a break, where it was.
  */
@@ -18,8 +39,10 @@ export function StreamProvider({ children }: { children: ReactNode }) {
   const [topic, setTopic] = useState<Topic>({});
   const [live, setLive] = useState(false);
   const lines = useRef<((b: LogBatch) => void) | undefined>(undefined);
+  const shown = useShown();
 
   useEffect(() => {
+    if (!shown) return;
     const q = new URLSearchParams();
     if (topic.project) q.set('project', topic.project);
     if (topic.run) q.set('run', String(topic.run));
@@ -44,8 +67,11 @@ export function StreamProvider({ children }: { children: ReactNode }) {
     source.addEventListener('change', (e) => { refresh(topic.run ? JSON.parse(e.data) as Change : undefined); });
     source.addEventListener('log', (e) => lines.current?.(JSON.parse(e.data) as LogBatch));
     source.onerror = () => setLive(false);
-    return () => { source.close(); clearTimeout(pending); };
-  }, [queries, topic]);
+    // React may be too late when the page is being left; the connection must not be.
+    const leave = () => source.close();
+    window.addEventListener('pagehide', leave);
+    return () => { window.removeEventListener('pagehide', leave); source.close(); clearTimeout(pending); };
+  }, [queries, topic, shown]);
 
   const value = useMemo(() => ({ setTopic, onLines: (f: ((b: LogBatch) => void) | undefined) => { lines.current = f; }, live }), [live]);
   return <Context.Provider value={value}>{children}</Context.Provider>;

@@ -191,6 +191,9 @@ func (c *checker) pipeline() {
 	if v := c.p.Version; v != nil && !c.tree.has(path.Clean(v.File)) {
 		c.add("no-file", "the file "+v.File+", which names the version, "+c.missing(path.Clean(v.File)), c.mend(path.Clean(v.File)), definition.Place{Keys: []string{"version", "file"}})
 	}
+	if c.service != nil && len(c.service.Runners) == 0 {
+		c.add("nobody-can", "its jobs would wait: no runner has ever asked for work", "Start one by piston runner.", definition.Place{Keys: []string{"job"}})
+	}
 	for _, name := range c.p.JobNames() {
 		c.job(c.p.Job[name])
 	}

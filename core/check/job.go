@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -70,12 +71,12 @@ func (c *checker) needs(j *definition.Job) {
 	if c.service == nil {
 		return
 	}
-	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" {
+	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" && len(c.service.Runners) > 0 {
 		key := "machine"
 		if strings.Contains(why, "tool ") {
 			key = "tools"
 		}
-		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", j.Name, why), "Start such a runner, or correct "+key+".", definition.Place{Job: j, Keys: []string{key}})
+		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), "Start such a runner, or correct "+key+".", definition.Place{Job: j, Keys: []string{key}})
 	}
 	for _, s := range j.Step {
 		for _, f := range MissingSecrets(c.p, j, s, c.service) {
@@ -94,7 +95,7 @@ func MissingSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Ste
 		if near := nearest(name, known.Secrets); near != "" {
 			fix = fmt.Sprintf("Did you mean %s? Otherwise: %s", near, fix)
 		}
-		found = append(found, New(p, "secret-not-set", fmt.Sprintf("step %q of job %q asks for the secret %s, which nobody has set", s.Name, j.Name, name), fix, secretPlace(j, s, name)))
+		found = append(found, New(p, "secret-not-set", fmt.Sprintf("step %q of job %q asks for the secret %s, which nobody has set", s.Name, cmp.Or(j.Of, j.Name), name), fix, secretPlace(j, s, name)))
 	}
 	return found
 }
@@ -102,7 +103,7 @@ func MissingSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Ste
 // RefusedSecrets says that a step asks for secrets in an untrusted proposal.
 func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
 	names := s.AllSecrets()
-	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this is a proposal from outside", s.Name, j.Name, strings.Join(names, ", ")),
+	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this is a proposal from outside", s.Name, cmp.Or(j.Of, j.Name), strings.Join(names, ", ")),
 		"Give the step when = 'trusted'.", secretPlace(j, s, names[0]))
 }
 

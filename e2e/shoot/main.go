@@ -3,7 +3,9 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
+	"fmt"
 	"log"
 	"os"
 	"path/filepath"
@@ -12,6 +14,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/e2e/browser"
 )
 
@@ -20,7 +25,10 @@ var pages = []struct{ name, path, wait string }{
 	{"runs", "/tidewick", `//a[text()="6"]`},
 	{"run-passed", "/tidewick/1", `[role=log] [data-line]`},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`},
-	{"run-broken", "/tidewick/7", `//*[contains(text(), "unknown key")]`},
+	{"run-broken", "/tidewick/13", `//*[contains(text(), "unknown key")]`},
+	{"queue", "/-/queue", `//td[contains(text(), "held")]`},
+	{"pipelines", "/tidewick/pipelines", `//a[text()="trunk"]`},
+	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`},
 }
 
 func main() {
@@ -32,9 +40,46 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	if err := shoot(*address, strings.TrimSpace(string(password)), *out); err != nil {
+	settings, err := os.ReadFile(filepath.Join(*home, "client.json"))
+	if err != nil {
 		log.Fatal(err)
 	}
+	release, err := queueSome(context.Background(), settings)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer release()
+	if err := shoot(*address, strings.TrimSpace(string(password)), *out); err != nil {
+		log.Print(err)
+	}
+}
+
+// queueSome makes jobs wait, so that there is a queue to show, and returns what undoes it.
+func queueSome(ctx context.Context, settings []byte) (undo func(), err error) {
+	var s struct{ Server, Token string }
+	if err := json.Unmarshal(settings, &s); err != nil {
+		return nil, err
+	}
+	cl := client.New(s.Server, s.Token)
+	if _, err := cl.Hold(ctx, demo.Project, "the depot is being moved"); err != nil {
+		return nil, err
+	}
+	var runs []int64
+	undo = func() {
+		for _, n := range runs {
+			_ = cl.StopRun(ctx, demo.Project, n)
+		}
+		_, _ = cl.Hold(ctx, demo.Project, "")
+	}
+	for _, in := range []api.StartRun{{Pipeline: "trunk"}, {Pipeline: "release", Ref: "v1.5.0"}, {Pipeline: "nightly"}} {
+		r, err := cl.StartRun(ctx, demo.Project, in)
+		if err != nil {
+			undo()
+			return nil, err
+		}
+		runs = append(runs, r.Number)
+	}
+	return undo, nil
 }
 
 func shoot(address, password, out string) error {
@@ -62,8 +107,9 @@ func shoot(address, password, out string) error {
 		for _, p := range pages {
 			file := filepath.Join(out, p.name+"-"+scheme+".png")
 			if err := picture(ctx, file, chromedp.Navigate(address+p.path), chromedp.WaitVisible(p.wait)); err != nil {
-				return err
+				return fmt.Errorf("%s: %w", file, err)
 			}
+			log.Print(file)
 		}
 	}
 	return nil

@@ -112,7 +112,7 @@ export default function RunPage() {
   const end = run.finished ? Date.parse(run.finished) : now;
   return (
     <Box sx={{ height: '100%', minHeight: 0, display: 'flex', flexDirection: 'column' }}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', px: 2, py: 1, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper', flexWrap: 'wrap' }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', px: 2, py: 1, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper', flexWrap: 'wrap', fontSize: 13 }}>
         <StateMark state={run.state} size={16} />
         <Box component="h1" sx={{ m: 0, fontSize: 16, fontWeight: 650 }}>{run.subject || `run ${run.number}`}</Box>
         <span>{run.pipeline} of <RunOf run={run} /></span>
@@ -120,8 +120,13 @@ export default function RunPage() {
         <Box component="span" sx={{ color: 'text.secondary' }}>{why(run)}, {ago(run.queued, now)}, {span(Math.max(0, end - Date.parse(run.queued)))}</Box>
         <Box sx={{ flexGrow: 1 }} />
         {again.error && <Box role="alert" sx={{ color: 'error.main' }}>{again.error.message}</Box>}
-        {canMend && <Button size="small" variant="outlined" disabled={again.isPending} onClick={() => again.mutate(true)}>Start what failed again</Button>}
-        {over(run.state) && <Button size="small" variant="outlined" disabled={again.isPending} onClick={() => again.mutate(false)}>Start all again</Button>}
+        {over(run.state) && (
+          <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline', whiteSpace: 'nowrap' }}>
+            Again:
+            {canMend && <Button size="small" variant="outlined" disabled={again.isPending} aria-label="Start again what failed" onClick={() => again.mutate(true)}>failed</Button>}
+            <Button size="small" variant="outlined" disabled={again.isPending} aria-label="Start all of it again" onClick={() => again.mutate(false)}>all</Button>
+          </Box>
+        )}
         {stop.error && <Box role="alert" sx={{ color: 'error.main' }}>{stop.error.message}</Box>}
         {!over(run.state) && <Button size="small" variant="outlined" color="error" disabled={stop.isPending || stop.isSuccess} onClick={() => stop.mutate()}>{stop.isSuccess ? 'Stopping …' : 'Stop'}</Button>}
       </Box>

@@ -22,7 +22,7 @@ const colours = HighlightStyle.define([
 const look = EditorView.theme({
   '&': { height: '100%', fontSize: '13px', color: 'var(--mui-palette-text-primary)' },
   '&.cm-focused': { outline: '2px solid var(--mui-palette-primary-main)', outlineOffset: '-2px' },
-  '.cm-scroller': { fontFamily: mono, lineHeight: '20px' },
+  '.cm-scroller': { fontFamily: mono, lineHeight: '20px', fontVariantLigatures: 'none' },
   '.cm-gutters': { backgroundColor: 'var(--mui-palette-background-paper)', color: 'var(--mui-palette-text-secondary)', borderRight: '1px solid var(--mui-palette-divider)' },
   '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'var(--mui-palette-soft)' },
   '.cm-cursor': { borderLeftColor: 'var(--mui-palette-text-primary)' },

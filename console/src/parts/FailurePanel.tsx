@@ -1,6 +1,9 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
+import { useState } from 'react';
 import type { Failure, Finding } from '../api/client';
+import { count } from '../text';
 import { mono } from '../theme';
 import { LineText } from './LineText';
 
@@ -34,20 +37,37 @@ export function FailurePanel({ failure, open }: { failure: Failure; open: (line:
   );
 }
 
-/** What is wrong with the pipeline files, each with its place and what to do. */
-export function Findings({ findings }: { findings: Finding[] }) {
+function Found({ finding: f }: { finding: Finding }) {
   return (
-    <Paper component="section" aria-label="What is wrong with the pipeline files" sx={frame}>
-      {findings.map((f) => (
-        <Box key={`${f.file}:${f.line}:${f.col}:${f.code}`} sx={{ mb: 1 }}>
-          <Box sx={{ fontWeight: 650, color: f.severity === 'error' ? 'error.main' : 'text.primary' }}>{f.message}</Box>
-          <Box component="pre" sx={{ fontFamily: mono, fontSize: 12, m: 0, overflow: 'auto' }} tabIndex={0}>
-            {`${f.file}${f.line ? `:${f.line}` : ''}${f.col ? `:${f.col}` : ''}  [${f.code}]`}
-            {f.excerpt && `\n${String(f.line).padStart(5)} | ${f.excerpt}${f.col ? `\n      | ${' '.repeat(f.col - 1)}^` : ''}`}
+    <Box sx={{ mb: 1 }}>
+      <Box sx={{ fontWeight: 650, color: f.severity === 'error' ? 'error.main' : 'text.primary' }}>{f.message}</Box>
+      <Box component="pre" sx={{ fontFamily: mono, fontSize: 12, m: 0, overflow: 'auto' }} tabIndex={0}>
+        {`${f.file}${f.line ? `:${f.line}` : ''}${f.col ? `:${f.col}` : ''}  [${f.code}]`}
+        {f.excerpt && `\n${String(f.line).padStart(5)} | ${f.excerpt}${f.col ? `\n      | ${' '.repeat(f.col - 1)}^` : ''}`}
+      </Box>
+      {f.fix && <Box sx={{ color: 'text.secondary', whiteSpace: 'pre-wrap' }}>{f.fix}</Box>}
+    </Box>
+  );
+}
+
+/** What is wrong with the pipeline files, each with its place and what to do. Warnings stay folded: the run went on. */
+export function Findings({ findings }: { findings: Finding[] }) {
+  const errors = findings.filter((f) => f.severity === 'error');
+  const warnings = findings.filter((f) => f.severity !== 'error');
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      {errors.length > 0 && <Paper component="section" aria-label="What is wrong with the pipeline files" sx={{ ...frame, flexShrink: 0 }}>{errors.map((f) => <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />)}</Paper>}
+      {warnings.length > 0 && (
+        <Paper component="section" aria-label="Warnings" sx={{ px: 1.5, py: 0.5, m: 1.5, mb: 0, flexShrink: 0 }}>
+          <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'baseline' }}>
+            <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>{count(warnings.length, 'warning')}</Box>
+            <Box component="span" sx={{ flexGrow: 1, color: 'text.secondary', overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }}>{!open && warnings[0]?.message}</Box>
+            <Button size="small" aria-expanded={open} onClick={() => setOpen(!open)}>{open ? 'Less' : 'Show'}</Button>
           </Box>
-          {f.fix && <Box sx={{ color: 'text.secondary', whiteSpace: 'pre-wrap' }}>{f.fix}</Box>}
-        </Box>
-      ))}
-    </Paper>
+          {open && <Box sx={{ maxHeight: 260, overflow: 'auto' }} tabIndex={0} aria-label="All warnings">{warnings.map((f) => <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />)}</Box>}
+        </Paper>
+      )}
+    </>
   );
 }

@@ -1,13 +1,14 @@
 import Box from '@mui/material/Box';
 import ButtonBase from '@mui/material/ButtonBase';
 import type { GraphJob } from '../api/client';
-import { layers } from '../graph';
+import { direct, layers } from '../graph';
 
-const width = 168, height = 44, gapX = 44, gapY = 12;
+const width = 150, height = 42, gapX = 30, gapY = 10;
 
 /** The jobs of a pipeline, each right of those it comes after. */
 export function Graph({ jobs, open }: { jobs: GraphJob[]; open: (job: GraphJob) => void }) {
   const places = layers(jobs);
+  const edges = direct(jobs);
   const at = (name: string) => {
     const p = places.get(name);
     return p && { x: p.layer * (width + gapX), y: p.row * (height + gapY) };
@@ -19,10 +20,10 @@ export function Graph({ jobs, open }: { jobs: GraphJob[]; open: (job: GraphJob) 
     <Box component="section" aria-label="Jobs and their order" sx={{ overflow: 'auto', p: 1.5, minHeight: 0 }}>
       <Box sx={{ position: 'relative', width: across, height: down }}>
         <Box component="svg" aria-hidden width={across} height={down} sx={{ position: 'absolute', inset: 0, color: 'text.secondary', opacity: 0.7 }}>
-          {jobs.flatMap((j) => j.after.map((before) => {
+          {jobs.flatMap((j) => (edges.get(j.name) ?? []).map((before) => {
             const a = at(before), b = at(j.name);
             if (!a || !b) return null;
-            const x1 = a.x + width, y1 = a.y + height / 2, x2 = b.x, y2 = b.y + height / 2, m = Math.max(20, (x2 - x1) / 2);
+            const x1 = a.x + width, y1 = a.y + height / 2, x2 = b.x, y2 = b.y + height / 2, m = Math.max(12, (x2 - x1) / 2);
             return <path key={`${before} ${j.name}`} d={`M${x1} ${y1}C${x1 + m} ${y1} ${x2 - m} ${y2} ${x2} ${y2}`} fill="none" stroke="currentColor" strokeWidth="1.25" />;
           }))}
         </Box>

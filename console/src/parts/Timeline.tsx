@@ -91,7 +91,7 @@ export function Timeline({ run, now, place, select }: { run: RunDetail; now: num
           <Line head name={job.name} state={job.state} took={job.claimed ? span(job.timing.total_ms) : ''} from={from} length={length}
             list={stretches(job, -1, now)} on={place.job === job.name && place.step < 0} select={() => select({ job: job.name, step: -1 })}
             note={job.attempt > 1 ? `attempt ${job.attempt}` : undefined} />
-          {job.steps.map((s, i) => (
+          {job.state !== 'skipped' && job.steps.map((s, i) => (
             <Line key={i} name={s.name} state={s.state} from={from} length={length} list={stretches(job, i, now)}
               took={s.started ? span((ms(s.finished) ?? ms(job.finished) ?? now) - Date.parse(s.started)) : ''}
               on={place.job === job.name && place.step === i} select={() => select({ job: job.name, step: i })}
