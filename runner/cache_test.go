@@ -83,3 +83,17 @@ func TestStepPathHoldsOnlyWhatStepsSee(t *testing.T) {
 	assert.NotContains(t, path, "/root")
 	assert.NotContains(t, path, "/home")
 }
+
+// tarOf packs files as they are named, however wickedly.
+func tarOf(t *testing.T, files map[string]string) string {
+	t.Helper()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for name, text := range files {
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(text)), Mode: 0o755}))
+		_, err := w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.String()
+}

@@ -147,7 +147,17 @@ func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e
 	if err != nil {
 		return false, err
 	}
-	if e.Trigger == plan.OnPush && plan.OfBranch(p, e.Branch) {
+	var changed []string
+	if starts && p.AsksFor("changed") {
+		list, all, err := changes()
+		if err != nil {
+			return false, err
+		}
+		if changed = list; all {
+			changed = snap.paths()
+		}
+	}
+	if e.Trigger == plan.OnPush && plan.OfBranch(p, e.Branch) { // from here on it has seen this commit
 		if err := pl.q.SetHead(ctx, pl.project.ID, f.Name, e.Branch, snap.commit.ID); err != nil {
 			return false, err
 		}
@@ -156,17 +166,7 @@ func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e
 		return false, nil
 	}
 	run.Facts.V = condition.Facts{Trigger: string(e.Trigger), Branch: e.Branch, Tag: e.Tag, Commit: snap.commit.ID, Subject: snap.commit.Subject,
-		Author: snap.commit.Author, Target: e.Target, Trusted: !e.Outside}
-	if p.AsksFor("changed") {
-		list, all, err := changes()
-		if err != nil {
-			return false, err
-		}
-		if all {
-			list = snap.paths()
-		}
-		run.Facts.V.Changed = list
-	}
+		Author: snap.commit.Author, Target: e.Target, Trusted: !e.Outside, Changed: changed}
 	texts, values, err := definition.AcceptAll(p.Input, why.inputs)
 	if err != nil {
 		run.Findings.V = append(run.Findings.V, check.New(p, "bad-input", err.Error(), "Give it at the start.", definition.Place{Keys: []string{"input"}}))

@@ -66,7 +66,7 @@ func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
 	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	w, err := s.Claim(t.Context(), api.ClaimRequest{Runner: "r", Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String()})
+	w, err := s.Claim(t.Context(), api.ClaimRequest{Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()})
 	require.NoError(t, err)
 	return w, identity
 }

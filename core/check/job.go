@@ -222,14 +222,14 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	other := c.elsewhere(u.path)
 	elsewhere := strings.HasSuffix(u.path, "/"+other) || strings.HasSuffix(other, "/"+u.path) // so that only the folder is wrong
 	onDisk := c.tree.OnDisk != nil && c.tree.OnDisk(u.path)
-	switch top, _, nested := strings.Cut(u.path, "/"); {
+	switch {
 	case maker == "" || other != "" && (elsewhere || u.kind == program) || onDisk:
 		code := "no-file"
 		if onDisk {
 			code = "not-tracked"
 		}
 		say(code, fmt.Sprintf("the script needs %s, which %s", u.path, c.missing(u.path)), c.mend(u.path))
-	case nested && !c.tree.folders[top]:
+	case !c.tree.folders[path.Dir(u.path)]:
 		// A folder that is not in the repository, and a program that may have made it: very likely it does.
 	default:
 		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; could %s have made it?", u.path, c.missing(u.path), maker), c.mend(u.path))

@@ -207,3 +207,38 @@ func TestEveryGraphSettles(t *testing.T) {
 		require.Equal(t, n, ran)
 	}
 }
+
+// FuzzEveryAcceptedPipelineSettles: whatever a file says, when it is accepted every job of it runs or is skipped with
+// a reason, however the jobs end.
+func FuzzEveryAcceptedPipelineSettles(f *testing.F) {
+	f.Add([]byte(always), uint64(1))
+	f.Add([]byte("[job.a]\nvariants.over = { ABI = [\"x\", \"y\"] }\nwhen = 'variant.ABI != \"x\" || branch == \"main\"'\n[[job.a.step]]\nscript = \"x\"\n[job.b]\nafter = [\"a\"]\nalways = true\n[[job.b.step]]\nscript = \"x\"\nwhen = 'job.a == \"failed\"'\n"), uint64(7))
+	f.Fuzz(func(t *testing.T, text []byte, seed uint64) {
+		p, _ := definition.Parse("piston/f.toml", text, nil)
+		if p == nil {
+			return
+		}
+		rng := rand.New(rand.NewPCG(seed, 1))
+		ends := []state.State{state.Passed, state.Failed, state.TimedOut, state.Cancelled}
+		jobs, facts := Jobs(p), condition.Facts{Branch: "main", Trigger: "push", Trusted: seed%2 == 0}
+		Settle(jobs, facts)
+		for !Outcome(jobs).Over() {
+			ready := 0
+			for i := range jobs {
+				if jobs[i].State == state.Queued && jobs[i].Ready {
+					jobs[i].State = ends[rng.IntN(len(ends))]
+					ready++
+				}
+			}
+			if ready == 0 {
+				t.Fatalf("stuck: %+v", jobs)
+			}
+			Settle(jobs, facts)
+		}
+		for _, j := range jobs {
+			if j.State == state.Skipped && j.Reason == "" {
+				t.Fatalf("%s is skipped for no reason", j.Name)
+			}
+		}
+	})
+}
