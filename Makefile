@@ -66,8 +66,9 @@ test: install-test check-console build
 	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/piston
 	PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 30m ./...
 
+# All of it, or some: make bench PARTS="try check".
 bench: install build
-	PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) run ./bench
+	PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) run ./bench $(PARTS)
 
 # With a demo serving: make screenshots DEMO=its folder.
 screenshots:

@@ -1,4 +1,5 @@
-// Command bench measures what the service costs, each time beside what a user would do by hand, in one run.
+// Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
+// arguments only those parts: idle, check, try, push, empty, queue.
 package main
 
 import (
@@ -12,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"syscall"
@@ -50,9 +52,15 @@ func run() error {
 	defer b.stop()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
-	for _, part := range []func(context.Context) error{b.idle, b.push, b.empty} {
-		if err := part(ctx); err != nil {
-			return err
+	for _, part := range []struct {
+		name    string
+		measure func(context.Context) error
+	}{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty}, {"queue", queue}} {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
+			continue
+		}
+		if err := part.measure(ctx); err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
 	return nil
@@ -140,8 +148,13 @@ func (b *bench) push(ctx context.Context) error {
 	next := page.Runs[0].Number + 1
 	var took []float64
 	for i := range pushes {
-		if err := b.git(ctx, "commit", "--quiet", "--allow-empty", "--message", fmt.Sprintf("Push %d of the benchmark", i)); err != nil {
+		if err := os.WriteFile(filepath.Join(b.home, "tidewick", "count"), []byte(fmt.Sprint(i)), 0o644); err != nil {
 			return err
+		}
+		for _, args := range [][]string{{"add", "count"}, {"commit", "--quiet", "--message", fmt.Sprintf("Push %d of the benchmark", i)}} {
+			if err := b.git(ctx, args...); err != nil {
+				return err
+			}
 		}
 		seen := make(chan time.Time, 1)
 		failed := make(chan error, 1)
@@ -282,6 +295,6 @@ func times(ctx context.Context, name string, args ...string) (float64, error) {
 func report(what string, values []float64, unit string) {
 	sort.Float64s(values)
 	at := func(q float64) float64 { return values[min(len(values)-1, int(q*float64(len(values))))] }
-	fmt.Printf("\n%s, %d times\n  least %.0f   p50 %.0f   p75 %.0f   p90 %.0f   p95 %.0f   most %.0f %s\n", what, len(values),
+	fmt.Printf("\n%s, %d times\n  least %.1f   p50 %.1f   p75 %.1f   p90 %.1f   p95 %.1f   most %.1f %s\n", what, len(values),
 		values[0], at(0.5), at(0.75), at(0.9), at(0.95), values[len(values)-1], unit)
 }

@@ -64,28 +64,6 @@ func TestSpansForPeople(t *testing.T) {
 	}
 }
 
-func TestCheckReadsAFolder(t *testing.T) {
-	dir := t.TempDir()
-	_, _, err := checkFolder(dir)
-	assert.ErrorContains(t, err, "are you at the top of the repository?")
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "piston"), 0o755))
-	write := func(name, text string) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "piston", name), []byte(text), 0o644))
-	}
-	write("good.toml", "[[job.a.step]]\nscript = \"true\"\n")
-	write("app.toml", "[android]\nid = \"x\"\n")
-	files, found, err := checkFolder(dir)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"piston/good.toml"}, files, "app.toml is no pipeline")
-	assert.Empty(t, found)
-	write("bad.toml", "[[job.a.step]]\nscripts = \"true\"\n")
-	write("huge.toml", strings.Repeat("#", definition.MaxFileSize+1))
-	_, found, err = checkFolder(dir)
-	require.NoError(t, err)
-	assert.True(t, definition.HasErrors(found))
-	assert.Len(t, found, 3)
-}
-
 func TestSettingsAreTheirOwnersAlone(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "new", "client.json")
 	t.Setenv("PISTON_CONFIG", path)

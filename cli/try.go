@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -38,6 +39,7 @@ func tryCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"},
 			&cli.StringFlag{Name: "as", Usage: "trigger that conditions are told: push, tag, proposal, schedule, pipeline or person", Value: "push"},
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: string(try.DefaultIsolation())},
+			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 2},
 			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
 			jsonFlag,
 		}, purseFlags...),
@@ -107,9 +109,12 @@ func trialOptions(ctx context.Context, c *cli.Command, name string) (try.Options
 		return o, err
 	}
 	screen := newScreen(out(c))
+	var printing sync.Mutex // jobs print side by side
 	o = try.Options{Tree: done.tree, Pipeline: f.Pipeline, Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
-		Trigger: plan.Trigger(c.String("as")), Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")),
+		Trigger: plan.Trigger(c.String("as")), Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
+			printing.Lock()
+			defer printing.Unlock()
 			if c.Bool("json") {
 				_ = printJSON(out(c), b)
 				return

@@ -53,6 +53,12 @@ func (d *desk) open(name string) int64 {
 	return id
 }
 
+func (d *desk) of(attempt int64) *told {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.jobs[attempt]
+}
+
 func (d *desk) with(attempt int64, do func(*told)) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -65,7 +71,7 @@ func (d *desk) AppendLog(_ context.Context, attempt, first int64, text []byte) e
 	if err != nil || len(lines) == 0 {
 		return err
 	}
-	d.print(api.LogBatch{Job: d.jobs[attempt].name, Attempt: 1, Lines: lines})
+	d.print(api.LogBatch{Job: d.of(attempt).name, Attempt: 1, Lines: lines})
 	return d.with(attempt, func(t *told) { t.lines = lines[len(lines)-1].N })
 }
 
@@ -145,7 +151,7 @@ func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256
 		return err
 	}
 	defer content.Close()
-	job := d.jobs[attempt].name
+	job := d.of(attempt).name
 	at := filepath.Join("kept", job, filepath.FromSlash(file))
 	if err := d.put(at, content); err != nil {
 		return err
@@ -160,7 +166,7 @@ func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256
 }
 
 func (d *desk) HandOver(_ context.Context, attempt int64, name string, content io.Reader) error {
-	return d.put(filepath.Join("hands", d.jobs[attempt].name, name), content)
+	return d.put(filepath.Join("hands", d.of(attempt).name, name), content)
 }
 
 func (d *desk) Handover(_ context.Context, _ int64, job, name string) (io.ReadCloser, error) {

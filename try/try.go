@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -40,6 +41,7 @@ type Options struct {
 	Inputs    map[string]string
 	Secret    func(name string) (Secret, error)
 	Isolation runner.Isolation
+	Slots     int // jobs at a time; 0 for one
 	Print     func(api.LogBatch)
 }
 
@@ -63,6 +65,8 @@ type trial struct {
 	env     map[string]string
 	secrets map[string]Secret
 	detail  api.RunDetail
+
+	sweeping sync.WaitGroup // of what earlier trials left behind
 }
 
 // Folder is where what a tree's trials leave behind is kept.
@@ -81,15 +85,8 @@ func Run(ctx context.Context, o Options) (api.RunDetail, error) {
 	if err != nil {
 		return api.RunDetail{}, err
 	}
-	plan.Settle(t.jobs, t.facts)
-	for {
-		i := slices.IndexFunc(t.jobs, func(j plan.Job) bool { return j.State == state.Queued && j.Ready })
-		if i < 0 || ctx.Err() != nil {
-			break
-		}
-		t.run(ctx, &t.jobs[i])
-		plan.Settle(t.jobs, t.facts)
-	}
+	t.runAll(ctx)
+	t.sweeping.Wait()
 	if ctx.Err() != nil {
 		for i := range t.jobs {
 			if !t.jobs[i].State.Over() {
@@ -98,6 +95,32 @@ func Run(ctx context.Context, o Options) (api.RunDetail, error) {
 		}
 	}
 	return t.report(), nil
+}
+
+// runAll runs jobs as they become ready, as many at a time as there are slots.
+func (t *trial) runAll(ctx context.Context) {
+	ended := make(chan *plan.Job)
+	working := 0
+	for {
+		plan.Settle(t.jobs, t.facts)
+		for i := range t.jobs {
+			if j := &t.jobs[i]; j.State == state.Queued && j.Ready && working < max(1, t.Slots) && ctx.Err() == nil {
+				working++
+				j.State = state.Running
+				copied := *j
+				go func() {
+					t.run(ctx, &copied)
+					ended <- &copied
+				}()
+			}
+		}
+		if working == 0 {
+			return
+		}
+		done := <-ended
+		working--
+		*t.find(done.Name) = *done
+	}
 }
 
 // Shell opens a shell in what the last trial of a job has left, as a step of it would find it.
@@ -334,7 +357,7 @@ func (t *trial) run(ctx context.Context, j *plan.Job) {
 		}
 	}
 	if from == 0 {
-		if err := clearFolder(t.jobFolder(j.Name)); err != nil {
+		if err := t.sweep(t.jobFolder(j.Name)); err != nil {
 			j.State, j.Reason = state.Failed, err.Error()
 			return
 		}
@@ -344,7 +367,7 @@ func (t *trial) run(ctx context.Context, j *plan.Job) {
 	}
 	trial := t.trialOf(j, from)
 	t.runner.Try(ctx, trial)
-	done := t.desk.jobs[trial.Work.Attempt]
+	done := t.desk.of(trial.Work.Attempt)
 	j.State, j.Reason = done.end.State, done.end.Reason
 	if j.State == "" {
 		j.State, j.Reason = state.Cancelled, "stopped"
@@ -355,6 +378,20 @@ func (t *trial) run(ctx context.Context, j *plan.Job) {
 			break
 		}
 	}
+}
+
+// sweep moves a folder out of the way and removes it beside the work.
+func (t *trial) sweep(dir string) error {
+	aside := filepath.Join(t.folder, fmt.Sprintf("old-%d-%s", os.Getpid(), filepath.Base(dir)))
+	err := os.Rename(dir, aside)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	t.sweeping.Go(func() { _ = clearFolder(aside) })
+	return nil
 }
 
 // DefaultIsolation is that of this system.

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/agnivade/levenshtein"
 )
@@ -52,18 +53,11 @@ func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
 	}
 	switch t.Kind() {
 	case reflect.Struct:
-		for i := range t.NumField() {
-			name := t.Field(i).Tag.Get("toml")
-			if name == "-" || name == "" {
-				continue
-			}
-			if name == parts[0] {
-				return lookup(t.Field(i).Type, parts[1:])
-			}
-			valid = append(valid, name)
+		known := keysOf(t)
+		if field, ok := known.types[parts[0]]; ok {
+			return lookup(field, parts[1:])
 		}
-		sort.Strings(valid)
-		return valid, false
+		return known.names, false
 	case reflect.Map, reflect.Slice:
 		return lookup(t.Elem(), parts[1:])
 	case reflect.Interface:
@@ -71,6 +65,30 @@ func lookup(t reflect.Type, parts []string) (valid []string, ok bool) {
 	}
 	// A table where a plain value belongs: the decoder reports the type with its place.
 	return nil, true
+}
+
+// keys are what a table of a type may hold.
+type keys struct {
+	names []string // in order
+	types map[string]reflect.Type
+}
+
+// keysByType remembers what reflection has told: it is asked for every key of every file.
+var keysByType sync.Map
+
+func keysOf(t reflect.Type) *keys {
+	if known, ok := keysByType.Load(t); ok {
+		return known.(*keys)
+	}
+	k := &keys{types: map[string]reflect.Type{}}
+	for _, f := range fields(t) {
+		if name := f.Tag.Get("toml"); name != "" {
+			k.names, k.types[name] = append(k.names, name), f.Type
+		}
+	}
+	sort.Strings(k.names)
+	keysByType.Store(t, k)
+	return k
 }
 
 // nearest returns the candidate a person most likely meant, or "" when none is close.
