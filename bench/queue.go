@@ -153,7 +153,7 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 	if err != nil {
 		return nil, err
 	}
-	head := strings.TrimSpace(string(out))
+	head, last := strings.TrimSpace(string(out)), int64(0)
 	for i := range planPushes {
 		body, err := json.Marshal(api.PushEvent{Type: "push", Timestamp: time.Now(), Data: api.PushData{Updates: []plan.RefUpdate{{Ref: fmt.Sprintf("refs/heads/work/%d", i), Before: plan.NoCommit, After: head}}}})
 		if err != nil {
@@ -167,7 +167,11 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 					close(ready)
 					return nil
 				}
-				return errSeen
+				if e.Change.State == state.Queued && e.Change.Run > last {
+					last = e.Change.Run
+					return errSeen
+				}
+				return nil
 			})
 			seen <- err
 		}()
@@ -180,11 +184,7 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 			return nil, err
 		}
 		took = append(took, time.Since(began).Seconds()*1000)
-		page, err := y.cl.Runs(ctx, "yard", client.RunFilter{Pipeline: "many", Limit: 1})
-		if err != nil {
-			return nil, err
-		}
-		if err := y.cl.StopRun(ctx, "yard", page.Runs[0].Number); err != nil {
+		if err := y.cl.StopRun(ctx, "yard", last); err != nil {
 			return nil, err
 		}
 	}

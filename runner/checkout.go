@@ -3,6 +3,7 @@ package runner
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -28,14 +29,16 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 		fetch = []string{"fetch", "--quiet", "--tags", origin, "+refs/heads/*:refs/remotes/origin/*", j.work.Commit}
 	}
 	for _, args := range [][]string{
-		{"init", "--quiet", "--initial-branch=piston"},
-		{"config", "remote.origin.url", j.work.Remote},
+		{"init", "--quiet", "--template=", "--initial-branch=piston"},
 		fetch,
 		{"checkout", "--quiet", "--force", "--detach", j.work.Commit},
 	} {
 		if err := j.git(ctx, args...); err != nil {
 			return fmt.Errorf("checking out %.12s: %w", j.work.Commit, err)
 		}
+	}
+	if err := j.nameOrigin(); err != nil {
+		return err
 	}
 	if _, err := os.Lstat(filepath.Join(j.src, ".gitmodules")); err == nil {
 		args := []string{"submodule", "--quiet", "update", "--init", "--recursive"}
@@ -48,6 +51,17 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 	}
 	j.say(outside, "checked out %.12s in %s", j.work.Commit, milliseconds(time.Since(began)))
 	return nil
+}
+
+// nameOrigin writes where the source is from into the workspace's configuration, against which submodules resolve
+// (git-config(1), Syntax: within quotes, backslash and quote are escaped). A git process would take milliseconds.
+func (j *job) nameOrigin() error {
+	f, err := os.OpenFile(filepath.Join(j.src, ".git", "config"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(f, "[remote \"origin\"]\n\turl = \"%s\"\n", strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(j.work.Remote))
+	return errors.Join(err, f.Close())
 }
 
 func (j *job) git(ctx context.Context, args ...string) error {

@@ -15,8 +15,20 @@ type view struct {
 	repo     source.Repo
 	reader   *source.Reader
 	main     string // the main branch
-	branches []string
+	branches chan branches
 	seen     map[string]*snapshot
+}
+
+type branches struct {
+	list []string
+	err  error
+}
+
+// allBranches waits for the list that look has asked for.
+func (v *view) allBranches() ([]string, error) {
+	b := <-v.branches
+	v.branches <- b
+	return b.list, b.err
 }
 
 // look opens a project's repository, brought up to date. Close it.
@@ -29,12 +41,14 @@ func (s *Service) look(ctx context.Context, p store.Project) (*view, error) {
 		return nil, err
 	}
 	v := &view{repo: repo, seen: map[string]*snapshot{}}
-	if v.main, err = repo.MainBranch(ctx); err != nil {
+	if v.main, err = repo.MainBranch(); err != nil {
 		return nil, err
 	}
-	if v.branches, err = repo.Branches(ctx); err != nil {
-		return nil, err
-	}
+	v.branches = make(chan branches, 1)
+	go func() { // beside the rest: each git takes a few milliseconds, most of them its start
+		list, err := repo.Branches(ctx)
+		v.branches <- branches{list, err}
+	}()
 	v.reader, err = repo.Reader(ctx)
 	return v, err
 }
@@ -64,7 +78,11 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{view: v, commit: commit, tree: &check.Repository{Branches: v.branches}}
+	all, err := v.allBranches()
+	if err != nil {
+		return nil, err
+	}
+	s := &snapshot{view: v, commit: commit, tree: &check.Repository{Branches: all}}
 	for _, e := range entries {
 		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
 	}

@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 )
 
@@ -45,10 +47,17 @@ func (r Repo) FetchRef(ctx context.Context, remote, ref string) error {
 	return nil
 }
 
-// MainBranch is the branch that HEAD names.
-func (r Repo) MainBranch(ctx context.Context) (string, error) {
-	out, err := r.git(ctx, "symbolic-ref", "--short", "HEAD")
-	return strings.TrimSpace(string(out)), err
+// MainBranch is the branch that HEAD names (gitrepository-layout(5)); "" when it names a commit.
+func (r Repo) MainBranch() (string, error) {
+	text, err := os.ReadFile(filepath.Join(r.Dir, "HEAD"))
+	if err != nil {
+		return "", err
+	}
+	branch, named := strings.CutPrefix(strings.TrimSpace(string(text)), "ref: refs/heads/")
+	if !named {
+		return "", nil
+	}
+	return branch, nil
 }
 
 // Branches lists the names of all branches.
