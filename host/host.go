@@ -103,7 +103,7 @@ func (h *Host) start(ctx context.Context, o Options) error {
 }
 
 // gcPercent is how much the heap may grow before it is collected (runtime/debug, SetGCPercent).
-const gcPercent = 40
+const gcPercent = 60
 
 func (h *Host) onStop(f func()) { h.stops = append(h.stops, f) }
 

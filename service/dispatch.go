@@ -58,7 +58,7 @@ func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest) (*store.Atte
 			return &a, nil
 		}
 		// The runner went away in the very moment; another may have the job.
-		err := d.s.store.TakeBack(context.WithoutCancel(ctx), a.ID)
+		err := d.s.store.TakeBack(context.WithoutCancel(ctx), a)
 		d.s.stream.Wake(jobsTopic)
 		return nil, err
 	default:
@@ -105,6 +105,9 @@ func (d *dispatcher) run(ctx context.Context) error {
 	return nil
 }
 
+// lookAhead is how many jobs of one kind are looked at beyond those that could be given at once.
+const lookAhead = 20
+
 // round gives jobs to those who wait now.
 func (d *dispatcher) round(ctx context.Context) error {
 	d.mu.Lock()
@@ -119,7 +122,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 		if err := q.LockQueue(ctx); err != nil {
 			return err
 		}
-		queue, err := q.Queue(ctx, labelsOf(waiting), time.Now())
+		queue, err := q.Queue(ctx, labelsOf(waiting), lookAhead+len(waiting), time.Now())
 		if err != nil || len(queue.Jobs) == 0 {
 			return err
 		}
@@ -140,6 +143,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	poke(d.s.kick)
 	return d.hand(ctx, given, at)
 }
 
@@ -173,7 +177,7 @@ func (d *dispatcher) hand(ctx context.Context, given []store.Attempt, at map[int
 		}
 		d.mu.Unlock()
 		if !there {
-			err = errors.Join(err, d.s.store.TakeBack(ctx, a.ID))
+			err = errors.Join(err, d.s.store.TakeBack(ctx, a))
 		}
 	}
 	return err

@@ -137,6 +137,11 @@ func (s *Service) WriteLog(ctx context.Context, project string, number int64, jo
 // moveLog writes a finished attempt's log, compressed, to the blobs. Readers find it there from then on; it stays
 // in the stream a little longer.
 func (s *Service) moveLog(ctx context.Context, a store.Attempt) error {
+	if total, err := s.stream.LastLine(ctx, logOf(a)); err != nil {
+		return err
+	} else if total == 0 { // nobody has said anything: it never began
+		return s.store.LogMoved(ctx, a.ID, "", 0, 0)
+	}
 	name := fmt.Sprintf("logs/%d/%d.zst", a.RunID, a.ID)
 	counted := &countingWriter{}
 	var lines int64

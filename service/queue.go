@@ -67,7 +67,7 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 }
 
 func (s *Service) waits(ctx context.Context) ([]schedule.Wait, []store.Runner, error) {
-	queue, err := s.store.Queue(ctx, nil, time.Now())
+	queue, err := s.store.Queue(ctx, nil, 0, time.Now())
 	if err != nil {
 		return nil, nil, err
 	}

@@ -110,7 +110,7 @@ func (pl *planner) checkInputs(ctx context.Context, e plan.Event, given map[stri
 	if err != nil {
 		return err
 	}
-	for _, f := range snap.check(nil).Files {
+	for _, f := range snap.check(pl.known).Files {
 		if f.Name == e.Pipeline && f.Pipeline != nil {
 			if _, _, err := definition.AcceptAll(f.Pipeline.Input, given); err != nil {
 				return fmt.Errorf("%w: %w", ErrInvalid, err)
@@ -228,7 +228,7 @@ func cancelWaiting(ctx context.Context, q store.Q, run store.Run, to state.State
 // settle follows up what has changed in a run's jobs: jobs become ready or are skipped, and the run's own state
 // follows from theirs. The run's row must be locked.
 func (s *Service) settle(ctx context.Context, q store.Q, run store.Run, reason string) error {
-	jobs, err := q.Jobs(ctx, run.ID)
+	jobs, err := q.JobsToSettle(ctx, run.ID)
 	if err != nil {
 		return err
 	}
@@ -246,7 +246,7 @@ func (s *Service) settleJobs(ctx context.Context, q store.Q, run store.Run, jobs
 	var settled []store.Job
 	for _, changed := range plan.Settle(planned, run.Facts.V) {
 		job := byName[changed.Name]
-		job.State, job.Reason, job.Ready = changed.State, changed.Reason, changed.Ready
+		job.State, job.Reason, job.Ready, job.Definition.V = changed.State, changed.Reason, changed.Ready, changed.Definition
 		settled = append(settled, job)
 		if changed.Ready {
 			ready = append(ready, store.NewAttempt{Job: job, At: now})

@@ -57,9 +57,10 @@ func (v *view) close() { v.reader.Close() }
 
 // snapshot is a commit with its files.
 type snapshot struct {
-	view   *view
-	commit source.Commit
-	tree   *check.Repository
+	view    *view
+	commit  source.Commit
+	tree    *check.Repository
+	checked map[*check.Service]check.Result // by what was known
 }
 
 // at reads a commit; the same one only once.
@@ -82,7 +83,7 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{view: v, commit: commit, tree: &check.Repository{Branches: all}}
+	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, tree: &check.Repository{Branches: all}}
 	for _, e := range entries {
 		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
 	}
@@ -112,7 +113,12 @@ func (s *snapshot) paths() []string {
 	return list
 }
 
-// check looks for mistakes. Each call parses anew: what comes of it is written into.
+// check reads the pipelines and looks for mistakes, once for the same knowledge.
 func (s *snapshot) check(known *check.Service) check.Result {
-	return check.All(s.tree, known)
+	result, done := s.checked[known]
+	if !done {
+		result = check.All(s.tree, known)
+		s.checked[known] = result
+	}
+	return result
 }

@@ -35,38 +35,25 @@ func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, er
 	if err != nil || attempt == nil {
 		return nil, err
 	}
-	return s.begin(ctx, *attempt, recipient)
+	return s.pack(ctx, *attempt, recipient)
 }
 
-// begin notes that a claimed attempt runs and packs what its runner needs.
-func (s *Service) begin(ctx context.Context, attempt store.Attempt, recipient age.Recipient) (*api.Work, error) {
-	var run store.Run
-	var job store.Job
-	err := s.store.Tx(ctx, func(q store.Q) (err error) {
-		if run, err = q.LockRun(ctx, attempt.RunID); err != nil {
-			return err
-		}
-		if job, err = q.JobByID(ctx, attempt.JobID); err != nil {
-			return err
-		}
-		if err := q.SetJob(ctx, job.ID, state.Running, "", true); err != nil {
-			return err
-		}
-		if err := q.RunBegins(ctx, run.ID); err != nil {
-			return err
-		}
-		return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: state.Running})
-	})
+// pack gathers what the runner of an attempt needs.
+func (s *Service) pack(ctx context.Context, attempt store.Attempt, recipient age.Recipient) (*api.Work, error) {
+	run, err := s.store.RunByID(ctx, attempt.RunID)
 	if err != nil {
 		return nil, err
 	}
-	poke(s.kick)
-	p, err := s.store.ProjectByID(ctx, run.ProjectID)
+	job, err := s.store.JobByID(ctx, attempt.JobID)
+	if err != nil {
+		return nil, err
+	}
+	remote, sources, err := s.sources(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err
 	}
 	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number, Pipeline: run.Pipeline,
-		Job: job.Definition.V, Commit: run.Commit, Remote: p.Remote, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds())}
+		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds())}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
@@ -77,9 +64,6 @@ func (s *Service) begin(ctx context.Context, attempt store.Attempt, recipient ag
 		if w.Takes, err = s.takes(ctx, run, job); err != nil {
 			return nil, err
 		}
-	}
-	if w.Sources, err = s.sources(ctx); err != nil {
-		return nil, err
 	}
 	if run.Outside {
 		return w, nil // never a secret, whatever its pipeline asks for
@@ -104,13 +88,25 @@ func (s *Service) takes(ctx context.Context, run store.Run, job store.Job) ([]st
 // maxSources bounds how many projects' remotes are told to a runner, for submodules.
 const maxSources = 1000
 
-func (s *Service) sources(ctx context.Context) (map[string]string, error) {
+// sources gives a project's remote, and where every project's source is to be had from this service.
+func (s *Service) sources(ctx context.Context, project int64) (remote string, paths map[string]string, err error) {
 	list, err := s.store.Projects(ctx, "", maxSources)
-	paths := map[string]string{}
+	paths = map[string]string{}
+	own := func(p store.Project) { paths[p.Remote] = "/git/" + p.Name }
 	for _, p := range list {
-		paths[p.Remote] = "/git/" + p.Name
+		own(p)
+		if p.ID == project {
+			remote = p.Remote
+		}
 	}
-	return paths, err
+	if err == nil && remote == "" {
+		var p store.Project
+		if p, err = s.store.ProjectByID(ctx, project); err == nil {
+			own(p)
+			remote = p.Remote
+		}
+	}
+	return remote, paths, err
 }
 
 // secretsFor seals the values the job's steps list to the runner that claimed it, and no others.

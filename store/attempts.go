@@ -211,16 +211,27 @@ type Runner struct {
 	Tools JSON[map[string]string] `db:"tools"`
 }
 
+// seenEvery is how often a runner's sign of life is written, when nothing else about it has changed: a hundred runners
+// that ask for work make no hundred writes a second.
+const seenEvery = "5 seconds"
+
 // SeeRunner notes a runner's sign of life.
 func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest) error {
+	tools := asJSON(orNone(r.Tools))
+	var known bool // asked first, since even an upsert that changes nothing locks the row, which is a write
+	err := q.get(ctx, &known, `SELECT EXISTS (SELECT 1 FROM runners WHERE name = $1 AND seen_at > now() - interval '`+seenEvery+`'
+		AND (labels, platform, slots, tools) IS NOT DISTINCT FROM ($2::text[], $3, $4::int, $5::jsonb))`, r.Runner, r.Labels, r.Platform, r.Slots, tools)
+	if err != nil || known {
+		return err
+	}
 	return q.do(ctx, nil, `INSERT INTO runners (name, labels, platform, slots, tools, seen_at) VALUES ($1, $2, $3, $4, $5, now())
 		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, seen_at = now()`,
-		r.Runner, r.Labels, r.Platform, r.Slots, asJSON(orNone(r.Tools)))
+		r.Runner, r.Labels, r.Platform, r.Slots, tools)
 }
 
 // TouchRunner notes that a runner that is at work was seen.
 func (q Q) TouchRunner(ctx context.Context, name string) error {
-	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1`, name)
+	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1 AND seen_at < now() - interval '`+seenEvery+`'`, name)
 }
 
 // Runners lists all by name.

@@ -59,6 +59,16 @@ func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
 	return list, err
 }
 
+// JobsToSettle is Jobs with only those definitions whole that a decision still depends on: of jobs that wait for others.
+// Of the rest they say no more than what counts for those.
+func (q Q) JobsToSettle(ctx context.Context, run int64) (list []Job, err error) {
+	err = q.list(ctx, &list, `SELECT id, run_id, position, name, state, reason, ready,
+			CASE WHEN state = 'queued' AND NOT ready THEN definition
+				ELSE jsonb_build_object('name', name, 'advisory', definition -> 'advisory', 'of', definition -> 'of') END AS definition
+		FROM jobs WHERE run_id = $1 ORDER BY position`, run)
+	return list, err
+}
+
 // SetJob writes where a job stands.
 func (q Q) SetJob(ctx context.Context, id int64, s state.State, reason string, ready bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s), reason, ready)

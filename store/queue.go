@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"maps"
+	"math"
+	"slices"
 	"time"
 
 	"gentlepiston.example/piston/core/schedule"
@@ -15,15 +18,14 @@ func (q Q) LockQueue(ctx context.Context) error {
 	return q.do(ctx, nil, `SELECT pg_advisory_xact_lock($1)`, int64(queueLock))
 }
 
-// perLine bounds how many queued jobs of one pipeline with the same needs are looked at for one decision: those of
-// older runs come first.
-const perLine = 200
-
 // Queue reads what is queued and what a decision on it depends on. labels, when given, leaves out what no runner with
-// only these labels could do.
-func (q Q) Queue(ctx context.Context, labels []string, now time.Time) (*schedule.Queue, error) {
+// only these labels could do. perLine, when not 0, bounds how many jobs of one pipeline with the same needs are read:
+// those of runs that have begun, then of older ones, come first, and no others would be handed out before them.
+func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Time) (*schedule.Queue, error) {
 	var rows []struct {
 		ID       int64                   `db:"id"`
+		Job      int64                   `db:"job_id"`
+		Place    int                     `db:"place"`
 		Project  int64                   `db:"project_id"`
 		Run      int64                   `db:"run_id"`
 		Number   int64                   `db:"number"`
@@ -40,18 +42,24 @@ func (q Q) Queue(ctx context.Context, labels []string, now time.Time) (*schedule
 	if labels == nil {
 		labels = []string{}
 	}
-	err := q.list(ctx, &rows, `SELECT id, project_id, run_id, number, pipeline, name, priority, queued_at, not_before, labels, tools, run_group, at_once
-		FROM (SELECT a.id, a.project_id, a.run_id, r.number, r.pipeline, j.name, r.priority, a.queued_at, a.not_before, a.labels, a.tools,
+	if perLine == 0 {
+		perLine = math.MaxInt32
+	}
+	err := q.list(ctx, &rows, `SELECT l.*, j.name
+		FROM (SELECT a.id, a.job_id, a.project_id, a.run_id, r.number, r.pipeline, r.priority, a.queued_at, a.not_before, a.labels, a.tools,
 				r.run_group, r.at_once,
-				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2 ORDER BY a.run_id, a.id) AS place
-			FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id
-			WHERE a.state = 'queued' AND (cardinality($1::text[]) = 0 OR a.labels <@ $1::text[])) AS lines
-		WHERE place <= $3`, labels, now, perLine)
+				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2 ORDER BY r.begun DESC, a.run_id, a.id) AS place
+			FROM attempts a JOIN runs r ON r.id = a.run_id
+			WHERE a.state = 'queued' AND (cardinality($1::text[]) = 0 OR a.labels <@ $1::text[])) AS l JOIN jobs j ON j.id = l.job_id
+		WHERE l.place <= $3`, labels, now, perLine)
 	if err != nil {
 		return nil, err
 	}
 	out := &schedule.Queue{Now: now, Projects: map[int64]schedule.Project{}}
+	inLine := false // whether any job depends on other runs
 	for _, r := range rows {
+		inLine = inLine || r.Group != "" || r.AtOnce > 0
+		out.Projects[r.Project] = schedule.Project{}
 		j := schedule.Job{ID: r.ID, Project: r.Project, Run: r.Run, Number: r.Number, Pipeline: r.Pipeline, Name: r.Name, Priority: r.Priority,
 			Queued: r.Queued, Labels: r.Labels, Tools: r.Tools.V, Group: r.Group, AtOnce: r.AtOnce}
 		if r.After != nil {
@@ -62,13 +70,15 @@ func (q Q) Queue(ctx context.Context, labels []string, now time.Time) (*schedule
 	if len(out.Jobs) == 0 {
 		return out, nil
 	}
-	if err := q.openRuns(ctx, out); err != nil {
-		return nil, err
+	if inLine {
+		if err := q.openRuns(ctx, out); err != nil {
+			return nil, err
+		}
 	}
 	return out, q.projectLoads(ctx, out)
 }
 
-// openRuns reads the runs that are not over. One has begun when a job of it was handed out since it was (re)opened.
+// openRuns reads the runs that are not over.
 func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 	var runs []struct {
 		ID       int64  `db:"id"`
@@ -78,9 +88,7 @@ func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 		Group    string `db:"run_group"`
 		Begun    bool   `db:"begun"`
 	}
-	err := q.list(ctx, &runs, `SELECT r.id, r.number, r.project_id, r.pipeline, r.run_group, EXISTS (SELECT 1 FROM attempts a WHERE a.run_id = r.id
-			AND a.claimed_at IS NOT NULL AND (r.reopened_at IS NULL OR a.claimed_at >= r.reopened_at)) AS begun
-		FROM runs r WHERE r.state IN ('queued', 'running', 'waiting')`)
+	err := q.list(ctx, &runs, `SELECT id, number, project_id, pipeline, run_group, begun FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
 	for _, r := range runs {
 		out.Runs = append(out.Runs, schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline, Group: r.Group, Begun: r.Begun})
 	}
@@ -95,14 +103,16 @@ func (q Q) projectLoads(ctx context.Context, out *schedule.Queue) error {
 		Working int    `db:"working"`
 	}
 	err := q.list(ctx, &loads, `SELECT p.id, p.held, p.at_once, (SELECT count(*) FROM attempts a WHERE a.project_id = p.id AND a.state = 'running') AS working
-		FROM projects p WHERE p.id IN (SELECT project_id FROM attempts WHERE state = 'queued')`)
+		FROM projects p WHERE p.id = ANY($1)`, slices.Collect(maps.Keys(out.Projects)))
 	for _, l := range loads {
 		out.Projects[l.ID] = schedule.Project{Held: l.Held, AtOnce: l.AtOnce, Working: l.Working}
 	}
 	return err
 }
 
-// HandOut gives queued attempts to runners, by attempt, and returns those that were still queued.
+// HandOut gives queued attempts to runners, by attempt, and returns those that were still queued. With them their jobs
+// are at work, and their runs, whose limit begins to count with the first. An attempt whose job was cancelled in this
+// moment is not returned.
 func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration) (list []Attempt, err error) {
 	type row struct {
 		ID     int64             `json:"id"`
@@ -113,22 +123,26 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 	for id, r := range to {
 		rows = append(rows, row{id, r.Name, orNone(r.Tools.V)})
 	}
-	err = q.list(ctx, &list, `UPDATE attempts SET state = 'running', runner = r.runner, claimed_at = now(), lease_until = now() + $2, tools_found = r.tools
-		FROM jsonb_to_recordset($1) AS r(id bigint, runner text, tools jsonb)
-		WHERE attempts.id = r.id AND state = 'queued' RETURNING attempts.*`, asJSON(rows), lease)
+	err = q.list(ctx, &list, `WITH given AS (
+			UPDATE attempts SET state = 'running', runner = t.runner, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools
+			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, tools jsonb)
+			WHERE attempts.id = t.id AND state = 'queued' RETURNING attempts.*),
+		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id AND jobs.state = 'queued' RETURNING jobs.id),
+		open AS (UPDATE runs SET state = 'running', begun = true, started_at = coalesce(started_at, now()),
+			deadline = CASE WHEN limit_ms > 0 THEN now() + limit_ms * interval '1 millisecond' END
+			WHERE id IN (SELECT run_id FROM given) AND NOT begun AND state IN ('queued', 'running')),
+		told AS (INSERT INTO outbox (project_id, run, body)
+			SELECT r.project_id, r.number, jsonb_build_object('project', p.name, 'run', r.number, 'state', 'running')
+			FROM runs r JOIN projects p ON p.id = r.project_id WHERE r.id IN (SELECT run_id FROM given))
+		SELECT given.* FROM given WHERE job_id IN (SELECT id FROM begun)`, asJSON(rows), lease)
 	return list, err
 }
 
 // TakeBack puts an attempt back into the queue whose runner went away before it could be told of it.
-func (q Q) TakeBack(ctx context.Context, id int64) error {
-	return q.do(ctx, nil, `UPDATE attempts SET state = 'queued', runner = '', claimed_at = NULL, lease_until = NULL WHERE id = $1 AND state = 'running'`, id)
-}
-
-// RunBegins notes that a job of a run is at work; with the first, the run's limit begins to count.
-func (q Q) RunBegins(ctx context.Context, run int64) error {
-	return q.do(ctx, nil, `UPDATE runs SET state = 'running', started_at = coalesce(started_at, now()),
-		deadline = coalesce(deadline, CASE WHEN limit_ms > 0 THEN now() + limit_ms * interval '1 millisecond' END)
-		WHERE id = $1 AND state IN ('queued', 'running')`, run)
+func (q Q) TakeBack(ctx context.Context, a Attempt) error {
+	return q.do(ctx, nil, `WITH back AS (UPDATE attempts SET state = 'queued', runner = '', claimed_at = NULL, lease_until = NULL
+			WHERE id = $1 AND state = 'running' RETURNING job_id)
+		UPDATE jobs SET state = 'queued' FROM back WHERE jobs.id = back.job_id AND jobs.state = 'running'`, a.ID)
 }
 
 // OverdueRuns lists runs at work whose limit is over.

@@ -134,16 +134,16 @@ func (q Q) LatestRuns(ctx context.Context, projects []int64) (list []Run, err er
 	return list, err
 }
 
-// SetRunState writes where a run stands. Times that are nil stay as they are, and so does the reason when empty.
+// SetRunState writes where a run stands; one that has begun is not queued any more. Times that are nil stay as they are, and so does the reason when empty.
 func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason string, started, finished *time.Time) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = $2, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END,
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = CASE WHEN $2 = 'queued' AND begun THEN 'running' ELSE $2 END, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END,
 		started_at = coalesce(started_at, $4), finished_at = coalesce($5, finished_at) WHERE id = $1`,
 		id, string(s), reason, started, finished)
 }
 
 // Reopen puts a run that is over back to work: some of its jobs are started again.
 func (q Q) Reopen(ctx context.Context, id int64) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL,
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL, begun = false,
 		reopened_at = now(), reopenings = reopenings + 1 WHERE id = $1`, id)
 }
 

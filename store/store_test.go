@@ -67,7 +67,7 @@ func claim(ctx context.Context, s *store.Store, name string, labels []string, le
 		if err := q.LockQueue(ctx); err != nil {
 			return err
 		}
-		queue, err := q.Queue(ctx, labels, time.Now())
+		queue, err := q.Queue(ctx, labels, 10, time.Now())
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -79,8 +80,9 @@ func HasErrors(findings []Finding) bool {
 
 // source is a file being checked: it makes findings with places in it.
 type source struct {
-	file string
-	text []byte
+	file   string
+	text   []byte
+	starts []int // offset of each line, once it was asked for
 }
 
 // finding makes one at this place; the column in bytes is turned into characters.
@@ -94,15 +96,16 @@ func (s *source) line(n int) string {
 	if n < 1 {
 		return ""
 	}
-	rest := string(s.text)
+	rest := s.text
 	for ; n > 1; n-- {
-		_, after, found := strings.Cut(rest, "\n")
+		_, after, found := bytes.Cut(rest, []byte{'\n'})
 		if !found {
 			return ""
 		}
 		rest = after
 	}
-	line, _, _ := strings.Cut(rest, "\n")
+	text, _, _ := bytes.Cut(rest, []byte{'\n'})
+	line := string(text)
 	return strings.TrimSuffix(line, "\r")
 }
 

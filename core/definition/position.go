@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -20,6 +21,23 @@ type key string
 func keyOf(parts ...string) key { return key(strings.Join(parts, "\x1f")) }
 
 func (k key) parts() []string { return strings.Split(string(k), "\x1f") }
+
+// at finds where a piece of the text begins.
+func (s *source) at(piece unstable.Range) position {
+	if s.starts == nil {
+		s.starts = []int{0}
+		for i, c := range s.text {
+			if c == '\n' {
+				s.starts = append(s.starts, i+1)
+			}
+		}
+	}
+	line, exact := slices.BinarySearch(s.starts, int(piece.Offset))
+	if !exact {
+		line--
+	}
+	return position{s, line + 1, int(piece.Offset) - s.starts[line] + 1}
+}
 
 // index holds where each key of a document is written, and the order in which keys first appear.
 type index struct {
@@ -123,8 +141,7 @@ func (ix *index) keyParts(p *unstable.Parser, node *unstable.Node) (parts []stri
 	for it := node.Key(); it.Next(); {
 		k := it.Node()
 		parts = append(parts, string(k.Data))
-		start := p.Shape(k.Raw).Start
-		places = append(places, position{ix.src, start.Line, start.Column})
+		places = append(places, ix.src.at(k.Raw))
 	}
 	return parts, places
 }
@@ -163,8 +180,7 @@ func (ix *index) addKeyValue(p *unstable.Parser, node *unstable.Node, table []st
 
 func (ix *index) addValue(p *unstable.Parser, value *unstable.Node, at []string, place position) {
 	if value.Raw.Length > 0 {
-		start := p.Shape(value.Raw).Start
-		ix.values[keyOf(at...)] = position{ix.src, start.Line, start.Column}
+		ix.values[keyOf(at...)] = ix.src.at(value.Raw)
 	}
 	switch value.Kind {
 	case unstable.InlineTable:
@@ -182,8 +198,7 @@ func (ix *index) addValue(p *unstable.Parser, value *unstable.Node, at []string,
 			}
 			where := place
 			if child.Raw.Length > 0 {
-				start := p.Shape(child.Raw).Start
-				where = position{ix.src, start.Line, start.Column}
+				where = ix.src.at(child.Raw)
 			}
 			element := append(append([]string(nil), at...), strconv.Itoa(n))
 			ix.add(element, where)

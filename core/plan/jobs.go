@@ -82,17 +82,34 @@ func (j *Job) settle(byName map[string]*Job, states map[string]string, facts con
 		j.skip("its condition is not met: %s", j.Definition.When)
 		return
 	}
-	for _, s := range j.Definition.Step {
-		holds, err := ask(s.When, facts)
-		if err != nil {
-			j.State, j.Reason = state.Failed, fmt.Sprintf("step %q: %v", s.Name, err)
-			return
-		}
-		if s.Skip = ""; !holds {
-			s.Skip = "its condition is not met: " + s.When
-		}
+	if err := j.answerSteps(facts); err != nil {
+		j.State, j.Reason = state.Failed, err.Error()
+		return
 	}
 	j.Ready = true
+}
+
+// answerSteps answers the conditions of the steps. The definition may be shared with other runs, so what is answered is
+// written into a copy.
+func (j *Job) answerSteps(facts condition.Facts) error {
+	d := *j.Definition
+	d.Step = slices.Clone(d.Step)
+	for i, s := range d.Step {
+		if s.When == "" {
+			continue
+		}
+		holds, err := ask(s.When, facts)
+		if err != nil {
+			return fmt.Errorf("step %q: %w", s.Name, err)
+		}
+		answered := *s
+		if answered.Skip = ""; !holds {
+			answered.Skip = "its condition is not met: " + s.When
+		}
+		d.Step[i] = &answered
+	}
+	j.Definition = &d
+	return nil
 }
 
 func (j *Job) skip(format string, args ...any) {

@@ -18,6 +18,7 @@ ALTER TABLE runs
     ADD COLUMN reopened_at timestamptz,                    -- when failed jobs were started again
     ADD COLUMN reopenings  int NOT NULL DEFAULT 0,
     ADD COLUMN run_group   text NOT NULL DEFAULT '',
+    ADD COLUMN begun       boolean NOT NULL DEFAULT false, -- a job has been handed out since it was (re)opened
     ADD COLUMN priority    int NOT NULL DEFAULT 0,
     ADD COLUMN at_once     int NOT NULL DEFAULT 0,         -- runs of the pipeline at work at once; 0 any
     ADD COLUMN followed    boolean NOT NULL DEFAULT false, -- another pipeline starts when this run ends
@@ -33,6 +34,7 @@ ALTER TABLE attempts
     ADD COLUMN not_before  timestamptz,
     ADD COLUMN stop_state  text NOT NULL DEFAULT 'cancelled',
     ADD COLUMN tools_found jsonb NOT NULL DEFAULT '{}';    -- versions of the runner that has it
+UPDATE runs SET begun = started_at IS NOT NULL;
 UPDATE attempts a SET project_id = r.project_id FROM runs r WHERE r.id = a.run_id;
 ALTER TABLE attempts ALTER COLUMN project_id SET NOT NULL;
 CREATE INDEX attempts_working ON attempts (project_id) WHERE state = 'running';
@@ -86,5 +88,5 @@ ALTER TABLE attempts DROP COLUMN project_id, DROP COLUMN lost, DROP COLUMN tools
     DROP COLUMN stop_state, DROP COLUMN tools_found;
 ALTER TABLE runs DROP COLUMN target, DROP COLUMN proposal, DROP COLUMN outside, DROP COLUMN schedule, DROP COLUMN caused_by,
     DROP COLUMN depth, DROP COLUMN inputs, DROP COLUMN facts, DROP COLUMN limit_ms, DROP COLUMN deadline,
-    DROP COLUMN reopened_at, DROP COLUMN reopenings, DROP COLUMN run_group, DROP COLUMN priority, DROP COLUMN at_once, DROP COLUMN followed, DROP COLUMN secrets;
+    DROP COLUMN reopened_at, DROP COLUMN reopenings, DROP COLUMN run_group, DROP COLUMN begun, DROP COLUMN priority, DROP COLUMN at_once, DROP COLUMN followed, DROP COLUMN secrets;
 ALTER TABLE projects DROP COLUMN held, DROP COLUMN held_by, DROP COLUMN at_once;
