@@ -141,7 +141,7 @@ func writeSARIF(w io.Writer, found []definition.Finding) error {
 
 // finding prints one for a person.
 func (s *screen) finding(f definition.Finding) {
-	colour := yellow
+	colour := magenta
 	if f.Severity == definition.Error {
 		colour = red
 	}

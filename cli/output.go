@@ -46,12 +46,13 @@ func (s *screen) line(format string, args ...any) { fmt.Fprintf(s.w, format+"\n"
 
 // SGR colours (ECMA-48, 8.3.117).
 const (
-	red    = "31"
-	green  = "32"
-	yellow = "33"
-	cyan   = "36"
-	faint  = "2"
-	strong = "1"
+	red     = "31"
+	green   = "32"
+	yellow  = "33"
+	magenta = "35" // yellow is hard to read on white
+	cyan    = "36"
+	faint   = "2"
+	strong  = "1"
 )
 
 func (s *screen) in(colour, text string) string {
@@ -165,8 +166,11 @@ func ago(t time.Time) string {
 // where names what a run was of: branch or tag, and the commit.
 func where(r api.Run) string {
 	ref := r.Branch
-	if r.Tag != "" {
+	switch {
+	case r.Tag != "":
 		ref = "tag " + r.Tag
+	case r.Proposal != "":
+		ref = "proposal " + r.Proposal + " into " + r.Target
 	}
 	return strings.TrimSpace(fmt.Sprintf("%s %.7s", short(ref, 40), r.Commit))
 }

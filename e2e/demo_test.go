@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -56,7 +57,7 @@ func startDemo(t *testing.T, home, listen string) *server {
 func TestTheDemo(t *testing.T) {
 	home, listen := folder(t), freePort(t)
 	s := startDemo(t, home, listen)
-	assert.Equal(t, 7, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+	assert.Equal(t, 13, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
 
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
@@ -71,7 +72,7 @@ func TestTheDemo(t *testing.T) {
 		assert.Contains(t, again.log.String(), "played in this folder already")
 		page, err := again.cl.Runs(t.Context(), "tidewick", client.RunFilter{Limit: 50})
 		require.NoError(t, err)
-		assert.GreaterOrEqual(t, len(page.Runs), 8)
+		assert.GreaterOrEqual(t, len(page.Runs), 14)
 	})
 }
 
@@ -106,7 +107,8 @@ func checkCommands(t *testing.T, s *server) {
 		want string
 	}{
 		{"projects", "tidewick"}, {"runs tidewick --state failed", "core › unit tests"}, {"show tidewick 3", "springs exceed neaps"},
-		{"show tidewick 6", "tidewick.ipa"}, {"show tidewick 7", `Did you mean "machine"?`}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"},
+		{"show tidewick 6", "tidewick.ipa"}, {"show tidewick 13", `Did you mean "machine"?`}, {"show tidewick 9", "this is a proposal from outside"}, {"show tidewick 10", "superseded by run 11"},
+		{"since tidewick 3", "Fold the phase"}, {"pipelines tidewick", "asks for note"}, {"schedules tidewick", "Europe/Lisbon"}, {"queue", "0 waiting"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"},
 		{"runners", "local"}, {"token list", "demo"},
 	} {
 		args := strings.Fields(c.args)
@@ -133,7 +135,7 @@ func checkCommands(t *testing.T, s *server) {
 
 // checkConsole goes through the console as a person would.
 func checkConsole(t *testing.T, s *server) {
-	parent, cancel := context.WithTimeout(t.Context(), 90*time.Second)
+	parent, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	ctx, stop, err := chrome.Start(parent)
 	require.NoError(t, err)
@@ -175,7 +177,7 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, line, "FAIL springs exceed neaps")
 	assert.Contains(t, size, "job=core&line=18", "the address leads to the line")
 	assert.NotEmpty(t, colour, "ANSI colours are shown")
-	do("a broken file says what is wrong where the log would be", chromedp.Navigate(address+"/tidewick/7"), chromedp.WaitVisible(`//*[contains(text(), "unknown key")]`),
+	do("a broken file says what is wrong where the log would be", chromedp.Navigate(address+"/tidewick/13"), chromedp.WaitVisible(`//*[contains(text(), "unknown key")]`),
 		chromedp.Text(`main`, &text))
 	assert.Contains(t, text, `Did you mean "machine"?`)
 	do("keys: up to the runs", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
@@ -187,8 +189,36 @@ func checkConsole(t *testing.T, s *server) {
 	require.Eventually(t, func() bool { _, err := os.Stat(apk); return err == nil }, 10*time.Second, 50*time.Millisecond)
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
 
+	checkQueueAndEditor(t, s, do)
 	checkLongLog(t, s, do)
 	assert.Empty(t, problems, "the console threw")
+}
+
+// checkQueueAndEditor holds the project, starts a pipeline by the form, sees why it waits, and edits a pipeline.
+func checkQueueAndEditor(t *testing.T, s *server, do func(string, ...chromedp.Action)) {
+	var text string
+	address := "http://" + s.listen
+	do("hold the project", chromedp.Navigate(address+"/tidewick"), chromedp.Click(`//button[text()="Hold"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "Held by admin")]`))
+	do("the form asks for what the pipeline wants", chromedp.Navigate(address+"/tidewick/pipelines"), chromedp.WaitVisible(`//a[text()="testers"]`),
+		chromedp.Click(`//button[text()="Start …"]`), chromedp.WaitVisible(`//h2[text()="Start by hand"]`),
+		chromedp.Click(`[role=dialog] [aria-haspopup="listbox"]`, chromedp.ByQuery), chromedp.Click(`//li[text()="testers"]`), chromedp.WaitVisible(`//label[contains(., "note")]`))
+	var disabled bool
+	do("a required value is missing", chromedp.Evaluate(`document.querySelector('[role=dialog] button[type=submit]').disabled`, &disabled))
+	assert.True(t, disabled)
+	do("start it", chromedp.SendKeys(`//label[contains(., "note")]/following::input[1]`, "Look at the springs"), chromedp.Click(`[role=dialog] button[type=submit]`),
+		chromedp.WaitVisible(`//h2[contains(., "Where the time went")]`), chromedp.Text(`main`, &text))
+	assert.Contains(t, text, "waits: the project is held: held in the console")
+	assert.Contains(t, text, "note Look at the springs")
+	do("the queue says why", chromedp.KeyEvent("q"), chromedp.WaitVisible(`//td[contains(text(), "the project is held")]`), chromedp.Text(`main`, &text))
+	assert.Contains(t, text, "clang", "and what the runner has")
+	do("release it", chromedp.Navigate(address+"/tidewick"), chromedp.Click(`//button[text()="Release"]`), chromedp.WaitVisible(`//button[text()="Hold"]`))
+
+	do("a pipeline's editor", chromedp.Navigate(address+"/tidewick/pipelines/trunk"), chromedp.WaitVisible(`//span[contains(text(), "nothing found")]`),
+		chromedp.WaitVisible(`//*[@aria-label="Jobs and their order"]//*[text()="library+x86_64"]`))
+	do("a mistake is found while one types", chromedp.Click(`.cm-line`, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(input.ModifierCtrl)),
+		chromedp.KeyEvent("[[job.a.step]]\nscrpt = \"make tst\"\n"), chromedp.WaitVisible(`//*[@aria-label="Found"]//*[contains(text(), "unknown key")]`), chromedp.Text(`[aria-label="Found"]`, &text))
+	assert.Contains(t, text, `Did you mean "script"?`)
+	do("and underlined at its place", chromedp.WaitVisible(`.cm-lintRange-error`), chromedp.Click(`//*[@aria-label="Found"]//button[contains(., "line")]`))
 }
 
 // checkLongLog opens a log of 200,000 lines: it must show its end at once, and any other part when scrolled to.

@@ -76,7 +76,7 @@ func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 	}
 	err = j.sendPacked(paths, func(content io.Reader) error { return j.post.HandOver(ctx, j.work.Attempt, name, content) })
 	if err == nil {
-		j.say(outside, "handed on %s: %d files, %s, in %s", name, len(paths), quantity.Bytes(size), milliseconds(time.Since(began)))
+		j.say(outside, "handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size), milliseconds(time.Since(began)))
 	}
 	return err
 }
@@ -94,4 +94,11 @@ func (j *job) sendPacked(paths []string, send func(io.Reader) error) error {
 	err := send(reader)
 	reader.CloseWithError(err)
 	return err
+}
+
+func counted(files int) string {
+	if files == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", files)
 }

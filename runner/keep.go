@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"sort"
 	"strings"
 	"time"
@@ -87,10 +88,17 @@ const (
 
 // testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log; it does not
 // change what became of the step.
-func (j *job) testReports(step int, globs []string) *api.TestReport {
+func (j *job) testReports(step int, globs []string, dir string) *api.TestReport {
 	found, err := artifact.Find(j.root.FS(), globs)
 	if err != nil || len(found.Files) == 0 {
-		j.say(step, "test reports: nothing matches %s", strings.Join(globs, ", "))
+		hint := ""
+		for _, glob := range globs {
+			// The most common mistake: a glob that counts from the step's folder.
+			if inDir, err := artifact.Find(j.root.FS(), []string{path.Join(dir, glob)}); err == nil && len(inDir.Files) > 0 {
+				hint = fmt.Sprintf("; %s does: globs count from the top of the workspace", path.Join(dir, glob))
+			}
+		}
+		j.say(step, "test reports: nothing matches %s%s", strings.Join(globs, ", "), hint)
 		return nil
 	}
 	sum := &api.TestReport{Failures: []testreport.Case{}}

@@ -34,7 +34,7 @@ func (j *job) step(ctx context.Context, i int) error {
 		r.ExitCode = &code
 	}
 	if len(step.TestReports) > 0 {
-		r.Tests = j.testReports(i, step.TestReports)
+		r.Tests = j.testReports(i, step.TestReports, j.dirOf(step))
 	}
 	if err == nil && code != 0 {
 		err = fmt.Errorf("step %q ended with exit code %d", step.Name, code)

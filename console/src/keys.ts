@@ -7,7 +7,7 @@ export function useKeys(actions: Record<string, () => void>) {
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const target = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || target.closest('input, textarea, select, [role=listbox], [role=dialog]')) return;
+      if (e.ctrlKey || e.metaKey || e.altKey || target.closest('input, textarea, select, [contenteditable=true], [role=listbox], [role=dialog]')) return;
       const action = latest.current[e.key];
       if (!action || (e.key === 'Enter' && target.closest('a, button'))) return;
       e.preventDefault();

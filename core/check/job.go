@@ -265,20 +265,31 @@ func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
 			if other := c.elsewhere(path.Join(u.path, "Makefile")); other != "" {
 				fix = fmt.Sprintf("There is %s: is dir = %q missing?", other, path.Dir(other))
 			}
-			say("no-file", fmt.Sprintf("make finds no Makefile in %q", u.path), fix)
+			where := "at the top of the repository"
+			if u.path != "." {
+				where = "in " + u.path
+			}
+			say("no-file", "make finds no Makefile "+where, fix)
 		}
 		return
 	}
 	text := c.tree.text(file)
-	if u.target == "" || text == "" || strings.Contains(text, "include") || strings.Contains(text, "%:") || strings.Contains(text, "$(eval") {
+	if u.target == "" || text == "" || strings.Contains(text, "include") || strings.Contains(text, "$(eval") {
 		return
 	}
 	var targets []string
 	for _, m := range targetForm.FindAllStringSubmatch(text, -1) {
-		if strings.Contains(m[1], "$") || strings.Contains(m[1], "%") {
+		if strings.Contains(m[1], "$") {
 			return // computed targets: any may be there
 		}
-		targets = append(targets, strings.Fields(m[1])...)
+		for _, target := range strings.Fields(m[1]) {
+			// A pattern (GNU make, Pattern Rules): % stands for any text that is not empty.
+			if before, after, is := strings.Cut(target, "%"); !is {
+				targets = append(targets, target)
+			} else if len(u.target) > len(before)+len(after) && strings.HasPrefix(u.target, before) && strings.HasSuffix(u.target, after) {
+				return
+			}
+		}
 	}
 	if slices.Contains(targets, u.target) || c.tree.has(path.Join(u.path, u.target)) {
 		return
@@ -315,6 +326,15 @@ func (c *checker) written(glob string, b *before, message string, at definition.
 		return
 	}
 	fix := "The glob counts from the top of the workspace."
+	var tops []string
+	for _, w := range b.words {
+		if top, _, nested := strings.Cut(strings.TrimPrefix(w, "./"), "/"); nested {
+			tops = append(tops, top)
+		}
+	}
+	if near := nearest(parts[0], tops); near != "" {
+		fix += fmt.Sprintf(" Did you mean %s?", path.Join(append([]string{near}, parts[1:]...)...))
+	}
 	if s := at.Step; s != nil && s.Dir != "" {
 		fix += fmt.Sprintf(" Is it %s?", path.Join(s.Dir, glob))
 	} else if at.Job.Dir != "" {
