@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"gentlepiston.example/piston/local"
 )
 
 // settings is what sign-in keeps for the commands that follow.
@@ -51,12 +53,5 @@ func saveSettings(path string, s settings) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	half := path + ".new"
-	if err := os.WriteFile(half, append(text, '\n'), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(half, path)
+	return local.WriteOwn(path, append(text, '\n'))
 }

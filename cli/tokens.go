@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -90,10 +91,20 @@ func runnersCommand() *cli.Command {
 				if !r.Online {
 					there = s.in(faint, "− away")
 				}
-				rows = append(rows, []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "), ago(r.Seen)})
+				rows = append(rows, []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "), ago(r.Seen), s.in(faint, short(toolList(r.Tools), 160))})
 			}
-			s.table([]string{"RUNNER", "", "BUSY", "LABELS", "SEEN"}, rows)
+			s.table([]string{"RUNNER", "", "BUSY", "LABELS", "SEEN", "TOOLS"}, rows)
 			return nil
 		}),
 	}
+}
+
+// toolList writes tools with their versions, in order.
+func toolList(tools map[string]string) string {
+	list := make([]string, 0, len(tools))
+	for name, version := range tools {
+		list = append(list, name+" "+version)
+	}
+	sort.Strings(list)
+	return strings.Join(list, ", ")
 }

@@ -22,7 +22,7 @@ func (r *Runner) etcFolder() string { return filepath.Join(r.Home, "etc") }
 // a fraction of what a mount for each file would. The only user it knows is the one steps run as.
 func (r *Runner) makeEtc() error {
 	top := r.etcFolder()
-	if err := removeAll(top); err != nil {
+	if err := RemoveAll(top); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(top, 0o755); err != nil {

@@ -113,7 +113,7 @@ func (r *Runner) do(parent context.Context, j *job) {
 	}
 	j.finish(telling, result)
 	if !j.stays {
-		if err := removeAll(j.dir); err != nil {
+		if err := RemoveAll(j.dir); err != nil {
 			log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
 		}
 	}

@@ -96,7 +96,7 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 // clear removes what an earlier life left behind, whose jobs are tried again, and prepares the folder.
 func (r *Runner) clear() error {
 	work := filepath.Join(r.Home, "work")
-	if err := removeAll(work); err != nil {
+	if err := RemoveAll(work); err != nil {
 		return fmt.Errorf("clearing %s: %w", work, err)
 	}
 	if err := os.MkdirAll(work, 0o755); err != nil {
@@ -142,8 +142,8 @@ func pause(ctx context.Context, d time.Duration) {
 
 func platform() string { return runtime.GOOS + "/" + runtime.GOARCH }
 
-// removeAll removes a folder even when a job has made parts of it read-only.
-func removeAll(dir string) error {
+// RemoveAll removes a folder even when a job has made parts of it read-only.
+func RemoveAll(dir string) error {
 	err := os.RemoveAll(dir)
 	if errors.Is(err, os.ErrPermission) {
 		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {

@@ -272,6 +272,11 @@ func (pl *planner) merged(ctx context.Context, e plan.Event) ([]store.Run, error
 		e.Commit, why.note = head.ID, &note
 	} else if err != nil {
 		return nil, err
+	} else if e.Commit != head.ID {
+		// Should it be pushed some day, it has been built.
+		if err := pl.q.AddOwnCommit(ctx, pl.project.ID, e.Commit); err != nil {
+			return nil, err
+		}
 	}
 	return pl.event(ctx, e, why)
 }

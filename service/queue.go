@@ -189,25 +189,6 @@ func (s *Service) restartAll(ctx context.Context, was store.Run, person string) 
 		return api.Run{}, err
 	}
 	defer v.close()
-	var run store.Run
-	err = s.store.Tx(ctx, func(q store.Q) error {
-		pl, err := s.planner(ctx, q, p, v)
-		if err != nil {
-			return err
-		}
-		made, err := pl.event(ctx, plan.Event{Trigger: plan.ByPerson, Branch: was.Branch, Tag: was.Tag, Commit: was.Commit, Target: was.Target,
-			Proposal: was.Proposal, Outside: was.Outside, Pipeline: was.Pipeline}, cause{person: person, inputs: was.Inputs.V, run: was.Number})
-		if err == nil && len(made) == 0 {
-			err = fmt.Errorf("no file piston/%s.toml at %.12s: %w", was.Pipeline, was.Commit, ErrNotFound)
-		}
-		if err == nil {
-			run = made[0]
-		}
-		return err
-	})
-	if err != nil {
-		return api.Run{}, err
-	}
-	s.announce()
-	return runOf(run), nil
+	return s.planByHand(ctx, p, v, plan.Event{Trigger: plan.ByPerson, Branch: was.Branch, Tag: was.Tag, Commit: was.Commit, Target: was.Target,
+		Proposal: was.Proposal, Outside: was.Outside, Pipeline: was.Pipeline}, cause{person: person, inputs: was.Inputs.V, run: was.Number})
 }

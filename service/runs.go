@@ -70,18 +70,23 @@ func (s *Service) startRun(ctx context.Context, project string, in api.StartRun,
 		return api.Run{}, fmt.Errorf("no branch, tag or commit %q in %s: %w", in.Ref, project, ErrNotFound)
 	}
 	event.Pipeline = in.Pipeline
+	return s.planByHand(ctx, p, v, event, why)
+}
+
+// planByHand plans a run that a person waits for the number of.
+func (s *Service) planByHand(ctx context.Context, p store.Project, v *view, e plan.Event, why cause) (api.Run, error) {
 	var run store.Run
-	err = s.store.Tx(ctx, func(q store.Q) error {
+	err := s.store.Tx(ctx, func(q store.Q) error {
 		pl, err := s.planner(ctx, q, p, v)
 		if err != nil {
 			return err
 		}
-		if err := pl.checkInputs(ctx, event, why.inputs); err != nil {
+		if err := pl.checkInputs(ctx, e, why.inputs); err != nil {
 			return err
 		}
-		made, err := pl.event(ctx, event, why)
+		made, err := pl.event(ctx, e, why)
 		if err == nil && len(made) == 0 {
-			return fmt.Errorf("no file piston/%s.toml at %s: %w", in.Pipeline, in.Ref, ErrNotFound)
+			return fmt.Errorf("no file piston/%s.toml at %.12s: %w", e.Pipeline, e.Commit, ErrNotFound)
 		}
 		if err == nil {
 			run = made[0]

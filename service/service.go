@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -106,13 +105,4 @@ func known(err error, format string, args ...any) error {
 		return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrExists)
 	}
 	return err
-}
-
-// writeOwn writes a file only its owner can read, whole or not at all.
-func writeOwn(path string, text []byte) error {
-	half := path + ".new"
-	if err := os.WriteFile(half, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(half, path)
 }

@@ -96,7 +96,7 @@ func TestCommitsThatStartNothing(t *testing.T) {
 	assert.Len(t, runsOf(t, s), 1)
 }
 
-const proposals = "[trigger.proposal]\ninto = [\"main\"]\n[[job.a.step]]\nscript = \"cat a b\"\n[[job.a.step]]\nwhen = \"trusted\"\nscript = \"true\"\nsecrets = [\"KEY\"]\n"
+const proposals = "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n[[job.a.step]]\nscript = \"cat a b\"\n[[job.a.step]]\nwhen = \"trusted\"\nscript = \"true\"\nsecrets = [\"KEY\"]\n"
 
 func TestAProposalIsBuiltMerged(t *testing.T) {
 	s, r := openWithRepository(t)
@@ -117,6 +117,8 @@ func TestAProposalIsBuiltMerged(t *testing.T) {
 	assert.Equal(t, "2", r.git("show", runs[0].Commit+":b"), "and what the proposal has")
 	assert.Equal(t, target+" "+head, r.git("show", "-s", "--format=%P", runs[0].Commit))
 
+	s.takeIn(t, "merge", plan.RefUpdate{Ref: "refs/heads/release", Before: plan.NoCommit, After: runs[0].Commit})
+	assert.Len(t, runsOf(t, s), 1, "what the service has made itself starts nothing")
 	r.git("checkout", "-q", "feet")
 	conflicting := r.commit(map[string]string{"a": "4"})
 	s.takeIn(t, "d2", plan.RefUpdate{Ref: "refs/proposals/main/feet", Before: head, After: conflicting})
@@ -282,6 +284,32 @@ func TestFiveHundredRefsInOnePush(t *testing.T) {
 	list, err := s.store.Runs(t.Context(), runsProject(t, s), store.RunFilter{Limit: 1})
 	require.NoError(t, err)
 	assert.EqualValues(t, 500, list[0].Number)
+}
+
+// Pushes that come while others are being planned wait for each other and lose nothing.
+func TestPushesPlannedAtTheSameTime(t *testing.T) {
+	s, r := openWithRepository(t)
+	first := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\npaths = [\"a\"]\n" + step, "piston/q.toml": "[trigger.push]\n" + step, "a": "0"})
+	before, p := first, runsProject(t, s)
+	project, err := s.store.ProjectByID(t.Context(), p)
+	require.NoError(t, err)
+	const pushes = 12
+	for i := range pushes {
+		after := r.commit(map[string]string{"a": fmt.Sprint(i + 1)})
+		_, err := s.receive(t.Context(), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}})
+		require.NoError(t, err)
+		before = after
+	}
+	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 2*pushes }, 30*time.Second, 50*time.Millisecond)
+	open := 0
+	for _, run := range runsOf(t, s) {
+		if !run.State.Over() {
+			open++
+		} else {
+			assert.Equal(t, state.Cancelled, run.State)
+		}
+	}
+	assert.Equal(t, 2, open, "the latest of each pipeline supersedes the rest")
 }
 
 func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"filippo.io/age"
+
+	"gentlepiston.example/piston/local"
 )
 
 // vault encrypts what must not lie about in the clear, with age (age-encryption.org/v1) under one X25519 identity.
@@ -22,7 +24,7 @@ func openVault(path string) (*vault, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := writeOwn(path, []byte(identity.String()+"\n")); err != nil {
+		if err := local.WriteOwn(path, []byte(identity.String()+"\n")); err != nil {
 			return nil, fmt.Errorf("writing the key of the secrets: %w", err)
 		}
 		return &vault{identity}, nil

@@ -71,15 +71,16 @@ func claim(ctx context.Context, s *store.Store, name string, labels []string, le
 		if err != nil {
 			return err
 		}
-		for _, g := range queue.Assign([]schedule.Runner{{Name: name, Labels: labels}}) {
-			list, err := q.HandOut(ctx, map[int64]store.Runner{g.Job.ID: {Name: name}}, lease)
-			if err != nil || len(list) != 1 {
-				return errors.Join(err, fmt.Errorf("%d attempts handed out", len(list)))
-			}
-			a = list[0]
-			return nil
+		given := queue.Assign([]schedule.Runner{{Name: name, Labels: labels}})
+		if len(given) == 0 {
+			return store.ErrNotFound
 		}
-		return store.ErrNotFound
+		list, err := q.HandOut(ctx, map[int64]store.Runner{given[0].Job.ID: {Name: name}}, lease)
+		if err != nil || len(list) != 1 {
+			return errors.Join(err, fmt.Errorf("%d attempts handed out", len(list)))
+		}
+		a = list[0]
+		return nil
 	})
 	return a, err
 }

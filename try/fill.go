@@ -126,18 +126,3 @@ func copyFile(from, to *os.Root, name, mode string, info fs.FileInfo) error {
 	}
 	return to.Chtimes(name, info.ModTime(), info.ModTime())
 }
-
-// clearFolder removes a folder even when a step has made parts of it read-only.
-func clearFolder(dir string) error {
-	err := os.RemoveAll(dir)
-	if errors.Is(err, fs.ErrPermission) {
-		_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, _ error) error {
-			if d != nil && d.IsDir() {
-				_ = os.Chmod(path, 0o700)
-			}
-			return nil
-		})
-		err = os.RemoveAll(dir)
-	}
-	return err
-}

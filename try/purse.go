@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"filippo.io/age"
+
+	"gentlepiston.example/piston/local"
 )
 
 // Purse is a file of secrets for trials, encrypted by age (https://age-encryption.org/v1) to an identity of this
@@ -90,7 +91,7 @@ func (p *Purse) Save() error {
 	if err := w.Close(); err != nil {
 		return err
 	}
-	return writeOwn(p.File, sealed.Bytes())
+	return local.WriteOwn(p.File, sealed.Bytes())
 }
 
 // recipient is that of the identity, which is made when there is none yet.
@@ -101,7 +102,7 @@ func (p *Purse) recipient() (age.Recipient, error) {
 		if err != nil {
 			return nil, err
 		}
-		return made.Recipient(), writeOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
+		return made.Recipient(), local.WriteOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
 	}
 	if err != nil {
 		return nil, err
@@ -112,15 +113,4 @@ func (p *Purse) recipient() (age.Recipient, error) {
 		}
 	}
 	return nil, fmt.Errorf("%s holds no age identity", p.Identity)
-}
-
-func writeOwn(file string, text []byte) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	half := file + ".new"
-	if err := os.WriteFile(half, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(half, file)
 }

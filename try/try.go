@@ -390,7 +390,7 @@ func (t *trial) sweep(dir string) error {
 	if err != nil {
 		return err
 	}
-	t.sweeping.Go(func() { _ = clearFolder(aside) })
+	t.sweeping.Go(func() { _ = runner.RemoveAll(aside) })
 	return nil
 }
 

@@ -73,6 +73,18 @@ static void every_harbour_is_sane(void) {
     }
 }
 
+/* Writes a text as XML needs it within quotes. */
+static void escape(const char *text) {
+    for (; *text; text++) {
+        switch (*text) {
+        case '&': fputs("&amp;", report); break;
+        case '<': fputs("&lt;", report); break;
+        case '"': fputs("&quot;", report); break;
+        default: fputc(*text, report);
+        }
+    }
+}
+
 static void run(const char *name, void (*test)(void)) {
     struct timespec a, b;
     message[0] = 0;
@@ -85,7 +97,9 @@ static void run(const char *name, void (*test)(void)) {
     if (message[0]) {
         failed++;
         printf("\x1b[31mFAIL\x1b[0m %s\n     %s\n", name, message);
-        fprintf(report, "><failure message=\"%s\">%s</failure></testcase>\n", message, message);
+        fprintf(report, "><failure message=\"");
+        escape(message);
+        fprintf(report, "\"/></testcase>\n");
     } else {
         printf("\x1b[32mok\x1b[0m   %s\n", name);
         fprintf(report, "/>\n");
