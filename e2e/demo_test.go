@@ -218,7 +218,7 @@ func checkQueueAndEditor(t *testing.T, s *server, do func(string, ...chromedp.Ac
 	do("a mistake is found while one types", chromedp.Click(`.cm-line`, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(input.ModifierCtrl)),
 		chromedp.KeyEvent("[[job.a.step]]\nscrpt = \"make tst\"\n"), chromedp.WaitVisible(`//*[@aria-label="Found"]//*[contains(text(), "unknown key")]`), chromedp.Text(`[aria-label="Found"]`, &text))
 	assert.Contains(t, text, `Did you mean "script"?`)
-	do("and underlined at its place", chromedp.WaitVisible(`.cm-lintRange-error`), chromedp.Click(`//*[@aria-label="Found"]//button[contains(., "line")]`))
+	do("and underlined at its place", chromedp.WaitReady(`.cm-lintRange-error`, chromedp.ByQuery), chromedp.Click(`[aria-label="Found"] button`, chromedp.ByQuery))
 }
 
 // checkLongLog opens a log of 200,000 lines: it must show its end at once, and any other part when scrolled to.
