@@ -35,33 +35,40 @@ func (b *bench) try(ctx context.Context) error {
 	}
 	defer os.RemoveAll(cache)
 	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"), "DEPOT_KEY="+demoKey, `SERVICES={"push_sender":"tidewick"}`)
-	ours := func() error {
-		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk")
+	ours := func(slots string) (float64, error) {
+		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk", "--slots", slots)
 		cmd.Dir, cmd.Env = tree, env
+		began := time.Now()
 		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("piston try: %w: %s", err, out)
+			return 0, fmt.Errorf("piston try: %w: %s", err, out)
 		}
-		return nil
+		return time.Since(began).Seconds() * 1000, nil
 	}
-	if err := ours(); err != nil { // fills the cache
+	if _, err := ours("2"); err != nil { // fills the cache
 		return err
 	}
-	var tried, byHand []float64
+	var tried, oneByOne, byHand []float64
 	for range tryRounds {
-		began := time.Now()
-		if err := ours(); err != nil {
-			return err
+		for slots, list := range map[string]*[]float64{"2": &tried, "1": &oneByOne} {
+			spent, err := ours(slots)
+			if err != nil {
+				return err
+			}
+			*list = append(*list, spent)
 		}
-		tried = append(tried, time.Since(began).Seconds()*1000)
 		spent, err := b.shell(ctx, p, tree, env)
 		if err != nil {
 			return err
 		}
 		byHand = append(byHand, spent)
 	}
-	report("piston try trunk, in all", tried, "ms")
+	report("piston try trunk, in all, two jobs at a time as it does by itself", tried, "ms")
+	report("piston try trunk --slots 1, in all", oneByOne, "ms")
 	report("the same scripts by sh -e, their own time only", byHand, "ms")
-	fmt.Printf("  piston try adds %.0f ms (%.1f %%); wanted: at most 5 %% or 150 ms\n", median(tried)-median(byHand), 100*(median(tried)/median(byHand)-1))
+	for what, list := range map[string][]float64{"two jobs at a time": tried, "one": oneByOne} {
+		fmt.Printf("  %s, it adds %.0f ms (%.1f %%)\n", what, median(list)-median(byHand), 100*(median(list)/median(byHand)-1))
+	}
+	fmt.Println("  wanted: at most 5 % or 150 ms")
 	return nil
 }
 
@@ -142,6 +149,15 @@ func (b *bench) check(ctx context.Context) error {
 	if err := os.CopyFS(dir, os.DirFS(filepath.Join(b.home, "tidewick"))); err != nil {
 		return err
 	}
+	own, err := filepath.Glob(filepath.Join(dir, "piston", "*.toml"))
+	if err != nil {
+		return err
+	}
+	for _, file := range own { // the set is to be of 500 lines, not of more
+		if err := os.Remove(file); err != nil {
+			return err
+		}
+	}
 	lines := 0
 	for n := range 5 {
 		text := fmt.Sprintf("about = \"Pipeline %d\"\n[trigger.push]\nbranches = [\"main\"]\n", n)
@@ -163,7 +179,7 @@ func (b *bench) check(ctx context.Context) error {
 			*list = append(*list, time.Since(began).Seconds()*1000)
 		}
 	}
-	report(fmt.Sprintf("piston check of %d lines beside the demo's own", lines), ours, "ms")
+	report(fmt.Sprintf("piston check of %d lines", lines), ours, "ms")
 	report("git status of the same tree", status, "ms")
 	fmt.Printf("  %.1f times git status; wanted: under 50 ms\n", median(ours)/median(status))
 	return nil
