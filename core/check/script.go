@@ -149,7 +149,8 @@ func literal(w *syntax.Word) (string, bool) {
 	for _, part := range w.Parts {
 		switch p := part.(type) {
 		case *syntax.Lit:
-			if strings.ContainsAny(p.Value, "*?[{~\\") {
+			// "[" alone is a command; within a word it begins a glob.
+			if p.Value != "[" && strings.ContainsAny(p.Value, "*?[{~\\") {
 				return "", false
 			}
 			b.WriteString(p.Value)
