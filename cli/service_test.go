@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+)
+
+// standIn answers as a service would and notes what it was asked.
+type standIn struct {
+	asked   []string
+	answers map[string]string // by method and path
+}
+
+func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	key := r.Method + " " + strings.TrimPrefix(r.URL.Path, "/api/v1")
+	s.asked = append(s.asked, strings.TrimSpace(key+"?"+r.URL.RawQuery+" "+string(body)))
+	text, ok := s.answers[key]
+	if !ok {
+		w.WriteHeader(http.StatusNotFound)
+		_, _ = io.WriteString(w, `{"status":404,"detail":"nothing of that name"}`)
+		return
+	}
+	_, _ = io.WriteString(w, text)
+}
+
+// against runs a command against a service that answers so.
+func against(t *testing.T, answers map[string]string, args ...string) (out string, code int, asked []string) {
+	t.Helper()
+	s := &standIn{answers: answers}
+	server := httptest.NewServer(s)
+	defer server.Close()
+	t.Setenv("PISTON_SERVER", server.URL)
+	t.Setenv("PISTON_TOKEN", "token")
+	out, code = run(t, args...)
+	return out, code, s.asked
+}
+
+const (
+	aRun    = `{"project":"p","number":12,"pipeline":"trunk","trigger":"person","commit":"0123456789","state":"queued"}`
+	waits   = `{"total":3,"working":2,"slots":4,"next":7,"jobs":[{"project":"p","run":12,"pipeline":"trunk","job":"android","place":7,"why":"needs label macos: no runner has it"}]}`
+	project = `{"name":"p","remote":"/srv/p.git"}`
+)
+
+func TestCommandsOfTheQueue(t *testing.T) {
+	for name, c := range map[string]struct {
+		answers map[string]string
+		args    []string
+		says    []string
+		asked   string
+	}{
+		"queue":           {map[string]string{"GET /queue": waits}, []string{"queue", "p", "--run", "12"}, []string{"3 waiting, 2 at work, room for 4", "android", "needs label macos", "--after 7"}, "GET /queue?project=p&run=12&after=0&limit=50"},
+		"hold":            {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "hold", "--because", "the feed is down", "p"}, []string{"wait until piston project release p"}, `PUT /projects/p/hold? {"reason":"the feed is down"}`},
+		"release":         {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "release", "p"}, []string{"handed out again"}, `PUT /projects/p/hold? {"reason":""}`},
+		"limit":           {map[string]string{"PUT /projects/p/limit": project}, []string{"project", "limit", "p", "4"}, []string{"At most 4"}, `PUT /projects/p/limit? {"at_once":4}`},
+		"again, all":      {map[string]string{"POST /projects/p/runs/11/again": aRun}, []string{"again", "p", "11"}, []string{"Run 12 of p is queued"}, `POST /projects/p/runs/11/again? {"failed":false}`},
+		"again, failed":   {map[string]string{"POST /projects/p/runs/12/again": aRun}, []string{"again", "--failed", "p", "12"}, []string{"Run 12"}, `POST /projects/p/runs/12/again? {"failed":true}`},
+		"start":           {map[string]string{"POST /projects/p/runs": aRun}, []string{"start", "--input", "mood=good", "p", "trunk", "v1"}, []string{"piston watch p 12"}, `POST /projects/p/runs? {"pipeline":"trunk","ref":"v1","inputs":{"mood":"good"}}`},
+		"pipelines":       {map[string]string{"GET /projects/p/pipelines": `{"ref":"main","commit":"c","findings":[],"pipelines":[{"name":"trunk","about":"Every push","triggers":["a tag v*"],"inputs":[{"name":"mood","kind":"flag"}],"jobs":[{"name":"a","after":[],"steps":1,"line":1}],"findings":[{"code":"no-file","severity":"error","file":"piston/trunk.toml","line":3,"col":1,"message":"gone"}],"text":"","path":""}]}`}, []string{"pipelines", "p"}, []string{"trunk  Every push", "starts on a tag v*", "mood, yes or no [false]", "1 job", "piston/trunk.toml:3:1: error: gone"}, "GET /projects/p/pipelines?ref="},
+		"no pipelines":    {map[string]string{"GET /projects/p/pipelines": `{"ref":"main","pipelines":[],"findings":[]}`}, []string{"pipelines", "p"}, []string{"No pipelines at main"}, "GET /projects/p/pipelines?ref="},
+		"schedules":       {map[string]string{"GET /projects/p/schedules": `[{"pipeline":"nightly","name":"night","cron":"30 3 * * *","zone":"Europe/Lisbon","branch":"","next":"2026-07-01T02:30:00Z","last_run":9,"note":"2 missed"}]`}, []string{"schedules", "p"}, []string{"Wed 2026-07-01 03:30 WEST", "run 9", "2 missed"}, "GET /projects/p/schedules?"},
+		"no schedules":    {map[string]string{"GET /projects/p/schedules": `[]`}, []string{"schedules", "p"}, []string{"No pipeline of p has a schedule."}, "GET /projects/p/schedules?"},
+		"since":           {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[{"id":"0123456789ab","subject":"Fold it","author":"Ada"}],"definition":[{"what":"job.a.step[0].env.MODE","after":"fast"}],"tools":[{"what":"a: clang","before":"14","after":"15"}],"caches":[],"secrets":[],"runners":[]}`}, []string{"since", "p", "12"}, []string{"Run 12 beside run 11", "012345678 Fold it", "MODE  (none) → fast", "a: clang  14 → 15"}, "GET /projects/p/runs/12/since?"},
+		"since nothing":   {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[]}`}, []string{"since", "p", "12"}, []string{"nothing: the same commit"}, "GET /projects/p/runs/12/since?"},
+		"since the first": {map[string]string{"GET /projects/p/runs/1/since": `{"run":0}`}, []string{"since", "p", "1"}, []string{"No run of this pipeline has passed before run 1."}, "GET /projects/p/runs/1/since?"},
+		"runners":         {map[string]string{"GET /runners": `[{"name":"attic","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{"make":"4.3","clang":"14.0.6"}}]`}, []string{"runners"}, []string{"attic", "1 of 2", "clang 14.0.6, make 4.3"}, "GET /runners?"},
+	} {
+		out, code, asked := against(t, c.answers, c.args...)
+		assert.Zero(t, code, "%s: %s", name, out)
+		for _, text := range c.says {
+			assert.Contains(t, out, text, name)
+		}
+		require.NotEmpty(t, asked, name)
+		assert.Equal(t, c.asked, asked[len(asked)-1], name)
+
+		// For programs: valid JSON, and nothing else.
+		at := 1
+		if c.args[0] == "project" {
+			at = 2
+		}
+		withJSON := append(append(append([]string{}, c.args[:at]...), "--json"), c.args[at:]...)
+		out, code, _ = against(t, c.answers, withJSON...)
+		assert.Zero(t, code, name)
+		assert.True(t, json.Valid([]byte(out)), "%s: %s", name, out)
+	}
+}
+
+func TestWhatTheServiceRefusesAndWhatIsNoCommand(t *testing.T) {
+	for _, args := range [][]string{{"again", "p", "9"}, {"schedules", "q"}, {"since", "p", "9"}, {"project", "hold", "q"}, {"start", "p", "none"}} {
+		out, code, _ := against(t, nil, args...)
+		assert.Equal(t, exitRefuse, code, args)
+		assert.Contains(t, out, "nothing of that name", args)
+	}
+	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "x"}} {
+		_, code, asked := against(t, nil, args...)
+		assert.Equal(t, exitUsage, code, args)
+		assert.Empty(t, asked, "%v: nothing is asked of the service", args)
+	}
+}
+
+func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
+	dir := checkout(t, map[string]string{"piston/p.toml": "[job.a]\nmachine = [\"macos\"]\n[[job.a.step]]\nscript = \"true\"\nsecrets = [\"KEY\", \"OTHER\"]\n"}, nil)
+	dir, err := filepath.EvalSymlinks(dir)
+	require.NoError(t, err)
+	list, err := json.Marshal([]api.Project{{Name: "other", Remote: "/srv/other.git"}, {Name: "mine", Remote: dir}})
+	require.NoError(t, err)
+	answers := map[string]string{"GET /projects": string(list), "GET /projects/mine/knowledge": `{"secrets":["KEY"],"runners":[{"name":"attic","labels":["linux"]}],"last_build":3}`}
+	out, code, _ := against(t, answers, "check", dir)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, "asks for the secret OTHER, which nobody has set")
+	assert.Contains(t, out, "piston secret set mine OTHER")
+	assert.NotContains(t, out, "secret KEY")
+	assert.Contains(t, out, "needs label macos: no runner has it")
+
+	out, code, asked := against(t, answers, "check", "--offline", dir)
+	assert.Zero(t, code, out)
+	assert.Empty(t, asked)
+	out, code, _ = against(t, answers, "check", "--project", "gone", dir)
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "nothing of that name: secrets and runners are not checked")
+}
