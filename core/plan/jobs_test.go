@@ -242,3 +242,42 @@ func FuzzEveryAcceptedPipelineSettles(f *testing.F) {
 		}
 	})
 }
+
+func TestStepsThatMayRun(t *testing.T) {
+	d := &definition.Job{When: `branch == "main"`, Variant: map[string]string{"KIND": "debug"}}
+	on := condition.Facts{Branch: "main", Trusted: true}
+	for when, want := range map[string]bool{
+		"":                           true,
+		"trusted":                    true,
+		"!trusted":                   false,
+		`variant.KIND == "release"`:  false,
+		`job.core == "failed"`:       true, // not known before anything has run
+		`input.none > 3`:             true, // cannot be answered: it is asked again when its time has come
+		`changed.within("core/**")`:  false,
+		`trusted && branch != "dev"`: true,
+	} {
+		assert.Equal(t, want, MayRun(d, &definition.Step{When: when}, on), when)
+	}
+	assert.False(t, MayRun(d, &definition.Step{}, condition.Facts{Branch: "other"}), "the job itself does not")
+}
+
+// What is read once serves many runs: answers are written into copies.
+func TestAnswersAreNotSharedBetweenRuns(t *testing.T) {
+	p, found := definition.Parse("piston/p.toml", []byte("[[job.a.step]]\nscript = \"x\"\nwhen = 'branch == \"main\"'\n[[job.a.step]]\nscript = \"y\"\n"), nil)
+	require.NotNil(t, p, "%v", found)
+	other, main := Jobs(p), Jobs(p)
+	Settle(other, condition.Facts{Branch: "work/a"})
+	Settle(main, condition.Facts{Branch: "main"})
+	assert.NotEmpty(t, other[0].Definition.Step[0].Skip)
+	assert.Empty(t, main[0].Definition.Step[0].Skip)
+	assert.Empty(t, p.Job["a"].Step[0].Skip)
+	assert.Same(t, p.Job["a"].Step[1], main[0].Definition.Step[1], "what asks nothing needs no copy")
+}
+
+func TestARunWhoseJobsAreOnlySkippedHasNotBegun(t *testing.T) {
+	jobs := settled(t, "[job.a]\nwhen = 'tag != \"\"'\n[[job.a.step]]\nscript = \"x\"\n[job.b]\n[[job.b.step]]\nscript = \"x\"\n", condition.Facts{})
+	assert.Equal(t, state.Skipped, find(jobs, "a").State)
+	assert.Equal(t, state.Queued, Outcome(jobs))
+	find(jobs, "b").State = state.Running
+	assert.Equal(t, state.Running, Outcome(jobs))
+}
