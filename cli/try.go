@@ -159,8 +159,8 @@ func (s *screen) nextSteps(o try.Options, d api.RunDetail) {
 	if d.Failure.StepNo >= 0 {
 		s.line("Go on there:   %s --from %s", call, quoted(d.Failure.Step))
 	}
-	if folder, err := try.Folder(o.Tree.Dir); err == nil {
-		s.line("Its files:     %s", filepath.Join(folder, "jobs", d.Failure.Job, "build", "src"))
+	if folder, err := try.Workspace(o.Tree.Dir, d.Failure.Job); err == nil {
+		s.line("Its files:     %s", folder)
 	}
 }
 

@@ -2,6 +2,7 @@ package hook
 
 import (
 	"bytes"
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -65,4 +66,26 @@ func TestAPushThatCannotBeToldWaitsForTheNext(t *testing.T) {
 
 func TestReportRefusesOtherInput(t *testing.T) {
 	assert.ErrorContains(t, Report(t.Context(), t.TempDir(), strings.NewReader("hello\n"), &bytes.Buffer{}), "no line of a post-receive hook")
+}
+
+func TestManyRefsGoInReportsThatAreTaken(t *testing.T) {
+	repo := t.TempDir()
+	var sizes []int
+	deliveries := map[string]bool{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var body struct {
+			Data struct{ Updates []any }
+		}
+		assert.NoError(t, json.NewDecoder(r.Body).Decode(&body))
+		sizes = append(sizes, len(body.Data.Updates))
+		deliveries[r.Header.Get(standardwebhooks.HeaderWebhookID)] = true
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	defer server.Close()
+	require.NoError(t, Install(repo, "/usr/bin/piston", Settings{Address: server.URL, Key: key}))
+	var told bytes.Buffer
+	require.NoError(t, Report(t.Context(), repo, strings.NewReader(strings.Repeat(line, 2*maxUpdates+1)), &told))
+	assert.Equal(t, []int{maxUpdates, maxUpdates, 1}, sizes)
+	assert.Len(t, deliveries, 3, "each is a delivery of its own")
+	assert.Empty(t, told.String())
 }

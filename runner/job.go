@@ -46,9 +46,11 @@ type job struct {
 	cancel   context.CancelCauseFunc
 }
 
+// Workspace is where, below a job's folder, the checkout is that its steps work in.
+func Workspace(folder string) string { return filepath.Join(folder, "build", "src") }
+
 func (r *Runner) job(work *api.Work, dir string, post Post) *job {
-	build := filepath.Join(dir, "build")
-	return &job{Runner: r, post: post, work: work, dir: dir, build: build, src: filepath.Join(build, "src"), reports: make(chan report, 64),
+	return &job{Runner: r, post: post, work: work, dir: dir, build: filepath.Join(dir, "build"), src: Workspace(dir), reports: make(chan report, 64),
 		masker: mask.New()}
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"filippo.io/age"
 
@@ -87,6 +86,3 @@ func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 	_ = cmd.Run() // a shell's exit code is its last command's
 	return nil
 }
-
-// LastFolder is where a trial's job was left.
-func (t Trial) LastFolder() string { return filepath.Join(t.Folder, "build", "src") }

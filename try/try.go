@@ -323,7 +323,15 @@ func (t *trial) findTools(ctx context.Context) (map[string]string, error) {
 	return tools, nil
 }
 
-func (t *trial) jobFolder(name string) string { return filepath.Join(t.folder, "jobs", name) }
+func (t *trial) jobFolder(name string) string { return jobFolder(t.folder, name) }
+
+func jobFolder(folder, job string) string { return filepath.Join(folder, "jobs", job) }
+
+// Workspace is where the last trial of a tree's job has left its files.
+func Workspace(tree, job string) (string, error) {
+	folder, err := Folder(tree)
+	return runner.Workspace(jobFolder(folder, job)), err
+}
 
 func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 	id := t.desk.open(j.Name)
@@ -361,7 +369,7 @@ func (t *trial) run(ctx context.Context, j *plan.Job) {
 			j.State, j.Reason = state.Failed, err.Error()
 			return
 		}
-	} else if _, err := os.Stat(filepath.Join(t.jobFolder(j.Name), "build", "src")); err != nil {
+	} else if _, err := os.Stat(runner.Workspace(t.jobFolder(j.Name))); err != nil {
 		j.State, j.Reason = state.Failed, "there is no workspace of this job yet to go on in; try it without --from first"
 		return
 	}

@@ -13,21 +13,8 @@ import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, take, type Input, type PipelineNote } from '../api/client';
+import { complaint, initialText } from '../inputs';
 import { useKeys } from '../keys';
-
-const initialText = (i: Input) => i.default !== undefined ? String(i.default) : i.kind === 'choice' && !i.required ? i.choices?.[0] ?? '' : i.kind === 'flag' ? 'false' : '';
-
-/** Says at once what the service would refuse; it checks again. */
-export function complaint(i: Input, text: string): string {
-  if (text === '') return i.required ? 'A value must be given.' : '';
-  if (i.kind === 'number' && !Number.isFinite(Number(text))) return 'This is no number.';
-  if (i.pattern) {
-    try {
-      if (!new RegExp(`^(?:${i.pattern})$`).test(text)) return `It must match ${i.pattern}`;
-    } catch { /* a pattern that only the service knows */ }
-  }
-  return '';
-}
 
 function Field({ input, text, set }: { input: Input; text: string; set: (text: string) => void }) {
   const help = complaint(input, text) || input.about || ' ';
