@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/schedule"
@@ -33,9 +34,10 @@ type Repository struct {
 // Service is what a service knows that a repository does not.
 type Service struct {
 	Project   string
-	Secrets   []string
+	Secrets   []Secret
 	Runners   []schedule.Runner
-	LastBuild int64 // from the ledger
+	LastBuild int64     // from the ledger
+	Now       time.Time // zero where nothing is to be said of what expires
 }
 
 // File is one pipeline file and what is to be said of it.

@@ -100,7 +100,7 @@ func TestMistakesAreFound(t *testing.T) {
 		"a tool nobody has":                {"[job.a]\ntools = { clang = \">=15\" }\n" + step("true"), nil, "nobody-can", "piston/p.toml:2:1", "attic has 14.0.6"},
 		"a code that is none":              {"allow = [\"no-fiel\"]\n" + step("true"), nil, "unknown-code", "piston/p.toml:1:10", "no-fiel"},
 	} {
-		s := &Service{Project: "tides", Secrets: []string{"FEED_KEY"}, LastBuild: 7,
+		s := &Service{Project: "tides", Secrets: []Secret{{Name: "FEED_KEY"}}, LastBuild: 7,
 			Runners: []schedule.Runner{{Name: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": "14.0.6"}}}}
 		found := All(app(c.pipeline, c.more), s).All()
 		i := slices.IndexFunc(found, func(f definition.Finding) bool { return f.Code == c.code && strings.HasPrefix(place(f), c.at) })
@@ -159,7 +159,7 @@ func TestWhatWorksIsLeftAlone(t *testing.T) {
 	} {
 		r := app(c.pipeline, c.more)
 		r.Entries = append(r.Entries, Entry{Path: "vendor/lib", Submodule: true})
-		s := &Service{Project: "tides", Secrets: []string{"FEED_KEY"}, Runners: []schedule.Runner{{Labels: []string{"linux"}}}}
+		s := &Service{Project: "tides", Secrets: []Secret{{Name: "FEED_KEY"}}, Runners: []schedule.Runner{{Labels: []string{"linux"}}}}
 		assert.Empty(t, All(r, s).All(), name)
 	}
 }

@@ -79,40 +79,10 @@ func (c *checker) needs(j *definition.Job) {
 		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), "Start such a runner, or correct "+key+".", definition.Place{Job: j, Keys: []string{key}})
 	}
 	for _, s := range j.Step {
-		for _, f := range MissingSecrets(c.p, j, s, c.service) {
+		for _, f := range Secrets(c.p, j, s, c.service, nil) {
 			c.keep(f)
 		}
 	}
-}
-
-// MissingSecrets finds the secrets a step asks for that nobody has set.
-func MissingSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service) (found []definition.Finding) {
-	for _, name := range s.AllSecrets() {
-		if slices.Contains(known.Secrets, name) {
-			continue
-		}
-		fix := fmt.Sprintf("piston secret set %s %s", known.Project, name)
-		if near := nearest(name, known.Secrets); near != "" {
-			fix = fmt.Sprintf("Did you mean %s? Otherwise: %s", near, fix)
-		}
-		found = append(found, New(p, "secret-not-set", fmt.Sprintf("step %q of job %q asks for the secret %s, which nobody has set", s.Name, cmp.Or(j.Of, j.Name), name), fix, secretPlace(j, s, name)))
-	}
-	return found
-}
-
-// RefusedSecrets says that a step asks for secrets in an untrusted proposal.
-func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
-	names := s.AllSecrets()
-	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this is a proposal from outside", s.Name, cmp.Or(j.Of, j.Name), strings.Join(names, ", ")),
-		"Give the step when = 'trusted'.", secretPlace(j, s, names[0]))
-}
-
-// secretPlace is where a step asks for a secret.
-func secretPlace(j *definition.Job, s *definition.Step, name string) definition.Place {
-	if i := slices.Index(s.Secrets, name); i >= 0 {
-		return definition.Place{Job: j, Step: s, Keys: []string{"secrets", itoa(i)}}
-	}
-	return definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}}
 }
 
 func (c *checker) cache(j *definition.Job, cache *definition.Cache) {

@@ -15,6 +15,7 @@ type Job struct {
 	Always   bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a job that runs although one before it failed." sample:"after = [\"core\"]\nalways = true"`
 	Advisory bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a job whose failure is reported and changes nothing else." sample:"advisory = true"`
 	Limit    Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the job may take, from its claim to its end." sample:"limit = \"20m\""`
+	Limits   *Limits           `toml:"limits" json:"limits,omitempty" doc:"What the job may take of the machine; a runner has limits of its own, and the lesser counts." sample:"limits = { memory = \"4GB\", processes = 500, log = \"20MB\" }"`
 	Retry    *Retry            `toml:"retry" json:"retry,omitempty" doc:"Which failures make the job be tried again." sample:"retry = { times = 2, exit_codes = [75], wait = \"10s\" }"`
 	Env      map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of the job's steps; they win over the pipeline's." sample:"env = { ABI = \"arm64-v8a\" }"`
 	Dir      string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace in which the steps run that name none. Default: its top." sample:"dir = \"android\""`
@@ -74,6 +75,7 @@ type Hand struct {
 type Keep struct {
 	Name     string   `toml:"-" json:"name"`
 	Files    []string `toml:"files" json:"files" doc:"Globs of workspace files to keep." sample:"files = [\"out/android/*.apk\"]"`
+	MayHold  []string `toml:"may_hold" json:"may_hold,omitempty" doc:"Secrets that these files may hold, since they are for whoever gets them, such as a configuration that is part of the app. An artifact that holds any other secret of the job fails it." sample:"files = [\"out/android/*.apk\"]\nmay_hold = [\"SERVICES\"]"`
 	Optional bool     `toml:"optional" json:"optional,omitempty" doc:"Set to true when it is no failure that nothing matches." sample:"optional = true"`
 }
 
@@ -88,8 +90,8 @@ type Step struct {
 	Advisory    bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a step whose failure is reported and changes nothing else." sample:"advisory = true"`
 	Shell       string            `toml:"shell" json:"shell,omitempty" doc:"What runs the script: \"sh\", \"bash\" or \"python3\". Default: the job's." sample:"shell = \"bash\""`
 	Env         map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of this step; they win over the job's." sample:"env = { VERBOSE = \"1\" }"`
-	Secrets     []string          `toml:"secrets" json:"secrets,omitempty" doc:"Secrets this step gets, each as an environment variable of the secret's name." sample:"secrets = [\"DEPOT_TOKEN\"]"`
-	SecretFiles map[string]string `toml:"secret_files" json:"secret_files,omitempty" doc:"Secrets this step gets as files: secret name = path in the workspace. The file is there (mode 0600) only while the step runs." sample:"secret_files = { SERVICES = \"android/services.json\" }"`
+	Secrets     []string          `toml:"secrets" json:"secrets,omitempty" doc:"Secrets this step gets, each as an environment variable of the secret's name. Of a set, a member: SET:MEMBER, in the variable SET; ${NAME} stands for a variant's value." sample:"secrets = [\"DEPOT_TOKEN\", \"FEED:harbour\"]"`
+	SecretFiles map[string]string `toml:"secret_files" json:"secret_files,omitempty" doc:"Secrets this step gets as files: secret name = path in the workspace. The file is there (mode 0600) only while the step runs." sample:"secret_files = { \"SERVICES:harbour\" = \"android/services.json\" }"`
 	Dir         string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace to run in. Default: the job's." sample:"dir = \"android\""`
 	Limit       Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the step may take." sample:"limit = \"5m\""`
 	Network     string            `toml:"network" json:"network,omitempty" doc:"\"host\" (the default) or \"none\": no network at all." sample:"network = \"none\""`

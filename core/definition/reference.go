@@ -30,6 +30,7 @@ var sections = []section{
 	{"[input.NAME]", "Steps find the value in `PISTON_INPUT_NAME` (in capitals, - as _), conditions in `input.NAME`.", reflect.TypeFor[Input]()},
 	{"[job.NAME]", "", reflect.TypeFor[Job]()},
 	{"[job.NAME.variants]", "Each combination is a job of its own, called `JOB+VALUE+VALUE` with the values in the order of their names. In paths, `${NAME}` stands for the value; in scripts the variable does.", reflect.TypeFor[Variants]()},
+	{"[job.NAME.limits]", "Over a limit the job fails and says over which. Where a machine has control groups they bound the whole job at once; elsewhere the runner looks every quarter of a second.", reflect.TypeFor[Limits]()},
 	{"[job.NAME.retry]", "", reflect.TypeFor[Retry]()},
 	{"[job.NAME.cache.NAME]", "", reflect.TypeFor[Cache]()},
 	{"[[job.NAME.step]]", "", reflect.TypeFor[Step]()},
@@ -83,9 +84,13 @@ the runner or of other jobs. Everything it has started is gone when it ends.
 | ` + "`PISTON_BUILD_NUMBER`" + ` | the run's number from the ledger, never issued twice |
 | ` + "`PISTON_VERSION_NAME`" + ` | from the file that ` + "`[version]`" + ` names |
 | ` + "`PISTON_WORKSPACE`" + ` | folder of the workspace |
+| ` + "`PISTON_HIDE`" + ` | file to append further secrets to, one a line |
 | ` + "`CI`" + ` | ` + "`true`" + ` |
 
 A secret listed in ` + "`secrets`" + ` is a variable of its name; one that was set as a file is a file, and the variable holds its path.
+Wherever a secret appears in what the job prints, in a test report or in the name of an artifact, it is hidden: raw, in Base64,
+hexadecimal, percent-encoded, escaped, line by line. A step that gets hold of further secrets, such as a token it exchanged one
+for, appends each as a line to the file that ` + "`PISTON_HIDE`" + ` names before it prints anything; from then on they are hidden too.
 `
 
 func fields(t reflect.Type) (list []reflect.StructField) {
@@ -101,6 +106,8 @@ func typeWord(t reflect.Type) string {
 	switch {
 	case t == reflect.TypeFor[Duration]():
 		return "span of time"
+	case t == reflect.TypeFor[Size]():
+		return "size"
 	case t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.String:
 		return "list of texts"
 	case t.Kind() == reflect.Map && t.Elem().Kind() == reflect.String:

@@ -23,6 +23,7 @@ var frames = map[string]string{
 	"[input.NAME]":                   "[input.channel]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
 	"[job.NAME]":                     "[job.core]\n[[job.core.step]]\nscript = \"true\"\n[job.core.hand.library]\nfiles = [\"out/**\"]\n[job.a]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
 	"[job.NAME.variants]":            "[job.a.variants]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[job.NAME.limits]":              "[job.a.limits]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
 	"[job.NAME.retry]":               "[job.a.retry]\n%s\n[[job.a.step]]\nname = \"fetch\"\nscript = \"true\"\n",
 	"[job.NAME.cache.NAME]":          "[[job.a.step]]\nscript = \"true\"\n[job.a.cache.c]\n%s\n",
 	"[[job.NAME.step]]":              "[[job.a.step]]\n%s\n",

@@ -12,6 +12,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/version"
 )
 
@@ -67,9 +68,6 @@ var (
 	shells     = []string{ShellSh, ShellBash, ShellPython}
 )
 
-// SecretNameForm is what a secret's name looks like: a portable environment variable (POSIX.1-2017, 8.1).
-var SecretNameForm = envForm
-
 func (v *validator) add(code, message, fix string, at ...string) {
 	v.found = append(v.found, v.ix.place(at...).finding(code, message, fix))
 }
@@ -95,6 +93,7 @@ func (v *validator) job(p *Pipeline, name string) {
 	if job.Dir != "" {
 		v.relative(job.Dir, in("dir")...)
 	}
+	v.limits(job.Limits, in("limits")...)
 	v.retry(job, in)
 	v.variants(job, in)
 	v.caches(job, in)
@@ -110,6 +109,11 @@ func (v *validator) job(p *Pipeline, name string) {
 	}
 	for _, keepName := range sortedKeys(job.Keep) {
 		v.files(keepName, "artifact", job.Keep[keepName].Files, `Add files = ["out/app.apk"].`, in("keep", keepName))
+		for i, secret := range job.Keep[keepName].MayHold {
+			if !strings.Contains(secret, "${") {
+				v.secret(secret, in("keep", keepName, "may_hold", strconv.Itoa(i))...)
+			}
+		}
 	}
 	for _, handName := range sortedKeys(job.Hand) {
 		v.files(handName, "hand", job.Hand[handName].Files, `Add files = ["out/lib/**"].`, in("hand", handName))
@@ -237,6 +241,7 @@ func (v *validator) step(s *Step, at []string) {
 			v.secret(name, in("secrets", strconv.Itoa(i))...)
 		}
 	}
+	v.secretsOnce(s, in)
 	for _, name := range sortedKeys(s.SecretFiles) {
 		if !strings.Contains(name, "${") {
 			v.secret(name, in("secret_files", name)...)
@@ -245,6 +250,28 @@ func (v *validator) step(s *Step, at []string) {
 	}
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
+	}
+}
+
+// secretsOnce refuses secrets that would be the same variable, and files at the same path.
+func (v *validator) secretsOnce(s *Step, in func(...string) []string) {
+	variables, paths := map[string]string{}, map[string]string{}
+	for i, name := range s.Secrets {
+		variable := access.SecretName(name).Variable()
+		if first, twice := variables[variable]; twice {
+			v.add("bad-value", fmt.Sprintf("%s and %s would both be the variable %s", first, name, variable), "Ask for one of them, or put them into files by secret_files.", in("secrets", strconv.Itoa(i))...)
+		}
+		variables[variable] = name
+	}
+	for _, name := range sortedKeys(s.SecretFiles) {
+		at := path.Clean(s.SecretFiles[name])
+		if first, twice := paths[at]; twice {
+			v.add("bad-value", fmt.Sprintf("%s and %s would both be the file %s", first, name, at), "Give each a path of its own.", in("secret_files", name)...)
+		}
+		paths[at] = name
+		if at == ".git" || strings.HasPrefix(at, ".git/") {
+			v.add("bad-path", fmt.Sprintf("the secret %s cannot be put into .git", name), "Choose another path in the workspace.", in("secret_files", name)...)
+		}
 	}
 }
 
@@ -284,9 +311,9 @@ func (v *validator) name(name, what string, at ...string) {
 }
 
 func (v *validator) secret(name string, at ...string) {
-	if !SecretNameForm.MatchString(name) || strings.HasPrefix(name, reservedPrefix) {
+	if access.SecretName(name).Check() != nil {
 		v.add("bad-name", fmt.Sprintf("%q is no name for a secret", name),
-			"Use letters, digits and _, not beginning with a digit or with PISTON_.", at...)
+			"Use letters, digits and _, not beginning with a digit or with PISTON_; behind a colon, the name of a member of a set.", at...)
 	}
 }
 

@@ -77,6 +77,7 @@ func (j *Job) eachReference(visit func(text *string, at ...string)) {
 	}
 	for _, name := range sortedKeys(j.Keep) {
 		inTable("keep", name, "files", j.Keep[name].Files)
+		inTable("keep", name, "may_hold", j.Keep[name].MayHold)
 	}
 	for i, s := range j.Step {
 		s.eachReference(func(text *string, at ...string) {
@@ -216,7 +217,7 @@ func (v *validator) references(job *Job) {
 			switch {
 			case at[0] == "machine":
 				v.label(replaced, place...)
-			case len(at) > 2 && at[2] == "secrets":
+			case len(at) > 2 && (at[2] == "secrets" || at[2] == "may_hold"):
 				v.secret(replaced, place...)
 			case at[0] != "after" && at[0] != "take" && !(len(at) > 2 && at[2] == "secret_files"):
 				v.glob(replaced, place...)

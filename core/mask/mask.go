@@ -1,106 +1,199 @@
-// Package mask hides secret values in a stream of bytes.
+// Package mask hides secret values in a stream of bytes, and finds them in files.
 //
-// A value is found raw and as Base64 (both alphabets, every alignment), hexadecimal, percent-encoded and
-// JSON-escaped text; of a value with several lines each line counts by itself. Matches are found across any
-// boundary between two writes. Values shorter than MinLength are not hidden: they would eat ordinary text.
+// A value is found raw and as Base64 (both alphabets, every alignment, broken into lines or not), hexadecimal,
+// percent-encoded, and escaped for JSON, XML and a shell; of a value with several lines each line counts by itself.
+// Matches are found across any boundary between two writes, and with colours between their characters. Everything
+// that belongs to any match is hidden; what touches becomes one. Values shorter than MinLength are not hidden: they
+// would eat ordinary text.
 package mask
 
 import (
 	"bytes"
-	"encoding/base64"
-	"encoding/hex"
-	"encoding/json"
-	"net/url"
-	"sort"
+	"encoding/binary"
+	"io"
+	"math/bits"
+	"slices"
 	"strings"
 )
 
 // MinLength is the fewest bytes a value or one of its lines must have to be hidden.
-const MinLength = 4
+const MinLength = 6
 
 // Hidden stands where a value stood.
 const Hidden = "‹hidden›"
 
-// Masker knows what to hide. It is immutable and safe for concurrent use.
-type Masker struct {
-	begins   [1 << 16 / 64]uint64 // a bit for each pair of bytes that a pattern begins with
-	patterns map[[2]byte][][]byte // by that pair, longest first
-	longest  int
+// Value is something to hide, and what it is called.
+type Value struct {
+	Name string
+	Text []byte
 }
 
-// New makes a masker for values.
-func New(values ...string) *Masker {
-	set := map[string]bool{}
+// window is how many bytes are looked at together.
+const window = 4
+
+// piece is the most bytes of one pattern. Longer values are looked for in pieces, which touch; so is a part of one.
+const piece = 512
+
+// maxStride bounds how far apart the windows are that are looked at.
+const maxStride = 8
+
+// Masker knows what to look for. It is immutable and safe for concurrent use.
+//
+// Of every pattern the windows at its first stride bytes are known. Of a text only every stride-th window is looked
+// at: of whatever matches, exactly one of those. A bit of the filter for each known window's hash keeps nearly all
+// others from a closer look.
+type Masker struct {
+	filter  []uint64
+	shift   uint
+	stride  int
+	longest int
+	known   map[uint32][]candidate
+	names   []string
+}
+
+// candidate is a pattern, and where in it a window stands.
+type candidate struct {
+	text  []byte
+	at    int
+	owner int // whose it is, in names
+}
+
+// New makes a masker that hides values in logs, each line of them by itself.
+func New(values ...Value) *Masker {
+	b := newBuilder()
 	for _, v := range values {
-		whole := strings.TrimSpace(v)
-		encodings(whole, set)
-		for _, line := range strings.Split(v, "\n") {
-			if line = strings.TrimSpace(line); line != whole {
-				encodings(line, set)
+		owner := b.owner(v.Name)
+		add := func(form string) {
+			if !strings.Contains(form, "\n") {
+				b.add(form, owner)
+			}
+		}
+		whole := bytes.TrimSpace(v.Text)
+		hideable(whole, add)
+		for line := range bytes.SplitSeq(v.Text, []byte("\n")) {
+			if line = bytes.TrimSpace(line); len(line) != len(whole) {
+				hideable(line, add)
 			}
 		}
 	}
-	m := &Masker{patterns: map[[2]byte][][]byte{}}
-	for p := range set {
-		k := [2]byte{p[0], p[1]}
-		m.patterns[k] = append(m.patterns[k], []byte(p))
-		m.begins[pair(p[0], p[1])/64] |= 1 << (pair(p[0], p[1]) % 64)
-		m.longest = max(m.longest, len(p))
+	return b.masker()
+}
+
+func hideable(v []byte, add func(string)) {
+	if len(v) >= MinLength {
+		forms(v, add)
 	}
-	for _, list := range m.patterns {
-		sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
+}
+
+// minKeyLine is the fewest bytes of a line without spaces that is a key and not a piece of ordinary text.
+const minKeyLine = 32
+
+// Finder makes a masker that finds values in files: whole ones, and lines that can only be of a key. Line breaks
+// are bytes like others.
+func Finder(values ...Value) *Masker {
+	b := newBuilder()
+	for _, v := range values {
+		owner := b.owner(v.Name)
+		add := func(form string) { b.add(form, owner) }
+		whole := bytes.TrimSpace(v.Text)
+		hideable(whole, add)
+		if len(whole) > maxEscaped {
+			continue
+		}
+		for line := range bytes.SplitSeq(whole, []byte("\n")) {
+			if line = bytes.TrimSpace(line); len(line) >= minKeyLine && len(line) != len(whole) && bytes.IndexByte(line, ' ') < 0 {
+				forms(line, add)
+			}
+		}
+	}
+	return b.masker()
+}
+
+// builder gathers patterns, each once.
+type builder struct {
+	names  []string
+	owners map[string]int // by pattern
+	list   []string
+}
+
+func newBuilder() *builder { return &builder{owners: map[string]int{}} }
+
+func (b *builder) owner(name string) int {
+	b.names = append(b.names, name)
+	return len(b.names) - 1
+}
+
+// add adds a pattern, in pieces when it is long. The last piece reaches back, so that it is long too.
+func (b *builder) add(text string, owner int) {
+	for at := 0; ; at += piece {
+		part := text[at:min(at+piece, len(text))]
+		if len(text)-at < piece && at > 0 {
+			part = text[len(text)-piece:]
+		}
+		if _, have := b.owners[part]; !have && len(part) >= MinLength {
+			b.owners[part] = owner
+			b.list = append(b.list, part)
+		}
+		if at+piece >= len(text) {
+			return
+		}
+	}
+}
+
+func (b *builder) masker() *Masker {
+	m := &Masker{names: b.names, known: map[uint32][]candidate{}}
+	if len(b.list) == 0 {
+		return m
+	}
+	shortest := piece
+	for _, p := range b.list {
+		shortest, m.longest = min(shortest, len(p)), max(m.longest, len(p))
+	}
+	m.stride = min(shortest-window+1, maxStride)
+	// One bit in 64 of the filter is set at most, up to half a mebibyte, which a processor still has close by.
+	size := min(max(bits.Len(uint(len(b.list)*m.stride*64)), 14), 22)
+	m.filter, m.shift = make([]uint64, 1<<size/64), uint(32-size)
+	for _, p := range b.list {
+		text := []byte(p)
+		for at := range m.stride {
+			w := binary.LittleEndian.Uint32(text[at:])
+			m.known[w] = append(m.known[w], candidate{text, at, b.owners[p]})
+			h := hash(w, m.shift)
+			m.filter[h/64] |= 1 << (h % 64)
+		}
 	}
 	return m
 }
 
-func encodings(v string, set map[string]bool) {
-	if len(v) < MinLength {
-		return
-	}
-	add := func(s string) {
-		if len(s) >= MinLength && !strings.Contains(s, "\n") {
-			set[s] = true
+// hash spreads windows over the filter (Knuth, The Art of Computer Programming 3, 6.4: multiplicative hashing).
+func hash(w uint32, shift uint) uint32 { return w * 2654435769 >> (shift & 31) }
+
+// matches calls found for every stretch of text that matches and begins before limit, in order. Those that share a
+// window come as one.
+func (m *Masker) matches(text []byte, limit int, found func(from, to int, owner int)) {
+	last := min(limit+m.stride-1, len(text)-window+1)
+	filter, shift := m.filter, m.shift
+	for p := 0; p < last; p += m.stride {
+		w := binary.LittleEndian.Uint32(text[p:])
+		h := hash(w, shift)
+		if filter[h/64]&(1<<(h%64)) == 0 {
+			continue
+		}
+		from, to, owner := -1, 0, 0
+		for _, c := range m.known[w] {
+			begin := p - c.at
+			if begin < 0 || begin >= limit || !bytes.HasPrefix(text[begin:], c.text) {
+				continue
+			}
+			if from < 0 || begin < from {
+				from, owner = begin, c.owner
+			}
+			to = max(to, begin+len(c.text))
+		}
+		if from >= 0 {
+			found(from, to, owner)
 		}
 	}
-	add(v)
-	add(hex.EncodeToString([]byte(v)))
-	add(strings.ToUpper(hex.EncodeToString([]byte(v))))
-	add(url.QueryEscape(v))
-	add(url.PathEscape(v))
-	for _, escapeHTML := range []bool{true, false} {
-		add(quoted(v, escapeHTML))
-	}
-	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
-		for shift := range 3 {
-			add(aligned(alphabet, v, shift))
-		}
-	}
-}
-
-// quoted is v as the inside of a JSON string (RFC 8259, section 7), with or without <, > and & escaped too.
-func quoted(v string, escapeHTML bool) string {
-	var b strings.Builder
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(escapeHTML)
-	if enc.Encode(v) != nil {
-		return ""
-	}
-	return strings.TrimSuffix(strings.TrimPrefix(b.String(), `"`), "\"\n")
-}
-
-// aligned gives the part of the Base64 text that depends on v alone when v begins shift bytes into a group of
-// three (RFC 4648, section 4): the characters that share bits with neighbours are cut off.
-func aligned(alphabet *base64.Encoding, v string, shift int) string {
-	text := alphabet.EncodeToString(append(make([]byte, shift), v...))
-	from := []int{0, 2, 3}[shift]
-	to := len(text)
-	if (shift+len(v))%3 != 0 {
-		to--
-	}
-	if from >= to {
-		return ""
-	}
-	return text[from:to]
 }
 
 // String hides values in a whole text.
@@ -115,79 +208,66 @@ func (m *Masker) String(s string) string {
 	return out.String()
 }
 
-// Writer hides values in what is written to it and passes the rest on. Not safe for concurrent use.
-type Writer struct {
-	m    *Masker
-	out  func([]byte)
-	held []byte
+// First tells which value is the first in a text, and where; -1 when none is.
+func (m *Masker) First(text []byte) (name string, at int) {
+	at = -1
+	if m.longest == 0 {
+		return "", at
+	}
+	m.matches(text, len(text), func(from, _, owner int) {
+		if at < 0 {
+			name, at = m.names[owner], from
+		}
+	})
+	return name, at
 }
 
-// Writer makes a stream masker. out must not keep the slice it is given.
-func (m *Masker) Writer(out func([]byte)) *Writer { return &Writer{m: m, out: out} }
+// Find reads to the end and tells the names of the values that are in it, in the order in which they were given.
+func (m *Masker) Find(r io.Reader) (names []string, err error) {
+	if m.longest == 0 {
+		return nil, nil
+	}
+	s := m.Search()
+	if _, err := io.CopyBuffer(s, struct{ io.Reader }{r}, make([]byte, 256<<10)); err != nil {
+		return nil, err
+	}
+	return s.Names(), nil
+}
 
-// Write never fails. Up to the longest pattern's length is held back until more comes or Flush is called; a line
-// break releases what stands before it, because no pattern holds one.
-func (w *Writer) Write(p []byte) (int, error) {
-	if w.m.longest == 0 {
-		w.out(p)
+// Search looks for values in what is written to it.
+type Search struct {
+	m    *Masker
+	hit  []bool
+	text []byte // not yet decided
+}
+
+// Search begins a search.
+func (m *Masker) Search() *Search { return &Search{m: m, hit: make([]bool, len(m.names))} }
+
+// Write never fails.
+func (s *Search) Write(p []byte) (int, error) {
+	if s.m.longest == 0 {
 		return len(p), nil
 	}
-	text := p
-	if len(w.held) > 0 {
-		text = append(w.held, p...)
-	}
-	sure := len(text) - w.m.longest + 1
-	if nl := bytes.LastIndexByte(text, '\n'); nl+1 > sure {
-		sure = nl + 1
-	}
-	rest := w.scan(text, max(sure, 0))
-	w.held = append([]byte(nil), rest...)
+	s.text = append(s.text, p...)
+	s.look(max(0, len(s.text)-s.m.longest+1))
 	return len(p), nil
 }
 
-// Flush releases what is held back.
-func (w *Writer) Flush() {
-	rest := w.scan(w.held, len(w.held))
-	if len(rest) > 0 {
-		w.out(rest)
+func (s *Search) look(limit int) {
+	if limit > 0 {
+		s.m.matches(s.text, limit, func(_, _, owner int) { s.hit[owner] = true })
+		s.text = s.text[:copy(s.text, s.text[limit:])]
 	}
-	w.held = nil
 }
 
-// scan passes on text, masked, for every match that begins before limit, and returns what it did not decide.
-func (w *Writer) scan(text []byte, limit int) (rest []byte) {
-	from, i := 0, 0
-	for i < limit {
-		if n := w.m.matchAt(text[i:]); n > 0 {
-			if i > from {
-				w.out(text[from:i])
-			}
-			w.out([]byte(Hidden))
-			i += n
-			from = i
-			continue
-		}
-		i++
-	}
-	if i > from {
-		w.out(text[from:i])
-	}
-	return text[i:]
-}
-
-func pair(a, b byte) uint { return uint(a)<<8 | uint(b) }
-
-func (m *Masker) matchAt(text []byte) int {
-	if len(text) < 2 {
-		return 0
-	}
-	if p := pair(text[0], text[1]); m.begins[p/64]&(1<<(p%64)) == 0 {
-		return 0
-	}
-	for _, p := range m.patterns[[2]byte{text[0], text[1]}] {
-		if bytes.HasPrefix(text, p) {
-			return len(p)
+// Names ends the search and tells the names of the values that were found, in the order in which they were given.
+func (s *Search) Names() (names []string) {
+	s.look(len(s.text))
+	for i, name := range s.m.names {
+		if s.hit[i] && !slices.Contains(names, name) {
+			names = append(names, name)
 		}
 	}
-	return 0
+	return names
 }

@@ -1,7 +1,11 @@
-// Package quantity writes sizes as people read them.
+// Package quantity writes and reads sizes as people do.
 package quantity
 
-import "fmt"
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
 
 // Bytes writes a size in units of 1000 (IEC 80000-13).
 func Bytes(n int64) string {
@@ -14,4 +18,16 @@ func Bytes(n int64) string {
 		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
 	}
 	return fmt.Sprintf("%d B", n)
+}
+
+// ParseBytes reads a size with a unit of 1000: kB, MB, GB, TB, or bytes without one.
+func ParseBytes(text string) (int64, error) {
+	units := map[string]float64{"": 1, "b": 1, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
+	number := strings.TrimRight(strings.ToLower(text), "bkmgt")
+	unit, known := units[strings.ToLower(text)[len(number):]]
+	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	if err != nil || !known || v < 0 || v*unit > 1<<60 {
+		return 0, fmt.Errorf("%q is no size: write a number with kB, MB, GB or TB", text)
+	}
+	return int64(v * unit), nil
 }

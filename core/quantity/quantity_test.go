@@ -11,3 +11,15 @@ func TestBytes(t *testing.T) {
 		assert.Equal(t, want, Bytes(n))
 	}
 }
+
+func TestParseBytes(t *testing.T) {
+	for text, want := range map[string]int64{"0": 0, "512": 512, "20GB": 20e9, "1.5 mb": 15e5, "7kB": 7e3} {
+		got, err := ParseBytes(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "GB", "-1GB", "5 XB", "1e"} {
+		_, err := ParseBytes(text)
+		assert.Error(t, err, text)
+	}
+}

@@ -55,6 +55,8 @@ type Runner struct {
 	Name   string
 	Labels []string
 	Tools  map[string]string // name -> version
+
+	Project int64 // the only one it works for; 0 any
 }
 
 // Can reports whether a runner has what a job needs, and what it lacks.
@@ -155,7 +157,7 @@ func (q *Queue) Assign(runners []Runner) (given []Assignment) {
 			if s.blocked(j) {
 				continue
 			}
-			if _, ok := r.Can(j.Labels, j.Tools); ok {
+			if _, ok := r.Can(j.Labels, j.Tools); ok && (r.Project == 0 || r.Project == j.Project) {
 				best = i
 			}
 		}

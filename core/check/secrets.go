@@ -1,0 +1,128 @@
+package check
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/mask"
+)
+
+// Secret is what may be known of a secret: not its value, but who may have it.
+type Secret struct {
+	Name    string
+	Scope   access.Scope
+	Expires *time.Time
+}
+
+// Occasion is the run in which secrets are asked for.
+type Occasion struct {
+	Pipeline, Branch, Tag string
+}
+
+// expiresSoon is how long before its end a secret's expiry is spoken of.
+const expiresSoon = 14 * 24 * time.Hour
+
+func (s *Service) secretNames() []string {
+	names := make([]string, len(s.Secrets))
+	for i, v := range s.Secrets {
+		names[i] = v.Name
+	}
+	return names
+}
+
+// Secrets finds the secrets a step asks for and will not get, and those it will soon not get any more. Without an
+// occasion only what holds for every run of the pipeline is said.
+func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service, at *Occasion) (found []definition.Finding) {
+	for _, name := range s.AllSecrets() {
+		asks := fmt.Sprintf("step %q of job %q asks for the secret %s", s.Name, cmp.Or(j.Of, j.Name), name)
+		add := func(code, message, fix string) {
+			found = append(found, New(p, code, asks+", "+message, fix, secretPlace(j, s, name)))
+		}
+		i := slices.IndexFunc(known.Secrets, func(v Secret) bool { return v.Name == name })
+		if i < 0 {
+			message, fix := known.missing(name)
+			add("secret-not-set", message, fix)
+			continue
+		}
+		v := known.Secrets[i]
+		scope, occasion := v.Scope, at
+		if occasion == nil {
+			occasion = &Occasion{Pipeline: p.Name}
+			scope.Branches, scope.Tags = nil, nil
+		}
+		if why := scope.Refuses(occasion.Pipeline, occasion.Branch, occasion.Tag); why != "" {
+			add("secret-protected", "which it does not get: "+why,
+				fmt.Sprintf("Ask for it only there, by when or in another pipeline; or, if this run should have it: piston secret change %s %s --branch … --tag … --pipeline …", known.Project, name))
+		}
+		if v.Expires == nil || known.Now.IsZero() {
+			continue
+		}
+		day := v.Expires.UTC().Format("2 January 2006")
+		switch left := v.Expires.Sub(known.Now); {
+		case left <= 0:
+			add("secret-expired", "which has expired on "+day, fmt.Sprintf("Set a new value: piston secret set %s %s --expires DAY. If the old one is still good: piston secret change %s %s --expires DAY", known.Project, name, known.Project, name))
+		case left < expiresSoon:
+			add("secret-expires", fmt.Sprintf("which expires on %s, in %d days", day, int(left.Hours()/24)), fmt.Sprintf("Set a new value before: piston secret set %s %s --expires DAY", known.Project, name))
+		}
+	}
+	return found
+}
+
+// missing tells what of a secret nobody has set, and what to do.
+func (s *Service) missing(name string) (message, fix string) {
+	message, fix = "which nobody has set", fmt.Sprintf("piston secret set %s %s", s.Project, name)
+	wanted := access.SecretName(name)
+	var members []string
+	for _, v := range s.Secrets {
+		n := access.SecretName(v.Name)
+		if n.Variable() == wanted.Variable() && n.Member() != wanted.Member() {
+			members = append(members, cmp.Or(n.Member(), v.Name))
+		}
+	}
+	switch {
+	case len(members) > 0 && wanted.Member() == "":
+		return fmt.Sprintf("which is a set of %s", strings.Join(members, ", ")), fmt.Sprintf("Ask for a member of it, such as %s:%s.", name, members[0])
+	case len(members) > 0:
+		message = fmt.Sprintf("which nobody has set; of %s there are %s", wanted.Variable(), strings.Join(members, ", "))
+	}
+	if near := nearest(name, s.secretNames()); near != "" {
+		fix = fmt.Sprintf("Did you mean %s? Otherwise: %s", near, fix)
+	}
+	return message, fix
+}
+
+// RefusedSecrets says that a step asks for secrets in an untrusted proposal.
+func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
+	names := s.AllSecrets()
+	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this commit is of a proposal from outside", s.Name, cmp.Or(j.Of, j.Name), strings.Join(names, ", ")),
+		"Give the step when = 'trusted'.", secretPlace(j, s, names[0]))
+}
+
+// secretPlace is where a step asks for a secret.
+func secretPlace(j *definition.Job, s *definition.Step, name string) definition.Place {
+	if i := slices.Index(s.Secrets, name); i >= 0 {
+		return definition.Place{Job: j, Step: s, Keys: []string{"secrets", itoa(i)}}
+	}
+	return definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}}
+}
+
+// MaxLeakFile is the most bytes of a tracked file that is searched for secrets.
+const MaxLeakFile = 1 << 20
+
+// Leaks tells whether a tracked file holds a secret that a finder looks for, and where.
+func Leaks(finder *mask.Masker, project, file string, text []byte) (definition.Finding, bool) {
+	name, at := finder.First(text)
+	if at < 0 {
+		return definition.Finding{}, false
+	}
+	f := About("secret-tracked", file, "Git tracks the value of the secret "+name,
+		fmt.Sprintf("Take it out, get a new value from whoever issues it, and piston secret set %s %s. The old one stays in the history.", cmp.Or(project, "PROJECT"), name))
+	f.Line = bytes.Count(text[:at], []byte("\n")) + 1
+	return f, true
+}

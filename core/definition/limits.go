@@ -1,0 +1,80 @@
+package definition
+
+import (
+	"fmt"
+
+	"gentlepiston.example/piston/core/quantity"
+)
+
+// Limits bound what a job may take. A runner has its own, and the lesser counts; what is absent or zero bounds nothing.
+type Limits struct {
+	Memory    Size `toml:"memory" json:"memory,omitempty" doc:"Most memory of all the job's processes together." sample:"memory = \"4GB\""`
+	Disk      Size `toml:"disk" json:"disk,omitempty" doc:"Most space the job's files may take." sample:"disk = \"10GB\""`
+	Log       Size `toml:"log" json:"log,omitempty" doc:"Most bytes the job may print." sample:"log = \"20MB\""`
+	Processes int  `toml:"processes" json:"processes,omitempty" doc:"Most processes and threads at a time." sample:"processes = 500"`
+	OpenFiles int  `toml:"open_files" json:"open_files,omitempty" doc:"Most files that one process may have open at a time." sample:"open_files = 4096"`
+}
+
+// Size is a number of bytes with a unit of 1000, such as 20MB.
+type Size string
+
+// Bytes is the size as a number; of a size that was checked.
+func (s Size) Bytes() int64 {
+	n, err := quantity.ParseBytes(string(s))
+	if s == "" || err != nil {
+		return 0
+	}
+	return n
+}
+
+// Numbers are limits that can be compared.
+type Numbers struct {
+	Memory, Disk, Log    int64 // bytes
+	Processes, OpenFiles int
+}
+
+// Numbers are the limits as numbers; of none, zeros.
+func (l *Limits) Numbers() Numbers {
+	if l == nil {
+		return Numbers{}
+	}
+	return Numbers{l.Memory.Bytes(), l.Disk.Bytes(), l.Log.Bytes(), l.Processes, l.OpenFiles}
+}
+
+// Within are the lesser of two limits each.
+func (n Numbers) Within(most Numbers) Numbers {
+	return Numbers{lesser(n.Memory, most.Memory), lesser(n.Disk, most.Disk), lesser(n.Log, most.Log),
+		lesser(n.Processes, most.Processes), lesser(n.OpenFiles, most.OpenFiles)}
+}
+
+func lesser[T int | int64](a, b T) T {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// limits checks what a job says of its own.
+func (v *validator) limits(l *Limits, at ...string) {
+	if l == nil {
+		return
+	}
+	in := func(key string) []string { return append(append([]string(nil), at...), key) }
+	for _, s := range []struct {
+		key   string
+		size  Size
+		least int64
+	}{{"memory", l.Memory, 1e6}, {"disk", l.Disk, 1e6}, {"log", l.Log, 1e3}} {
+		if n, err := quantity.ParseBytes(string(s.size)); s.size != "" && (err != nil || n < s.least) {
+			v.add("bad-value", fmt.Sprintf("%q is no size of %s or more", string(s.size), quantity.Bytes(s.least)), `Write a number with a unit: "500MB", "4GB".`, in(s.key)...)
+		}
+	}
+	for _, s := range []struct {
+		key      string
+		n, least int
+	}{{"processes", l.Processes, 4}, {"open_files", l.OpenFiles, 16}} {
+		if s.n != 0 && (s.n < s.least || s.n > 1<<20) {
+			v.add("bad-value", fmt.Sprintf("%s is %d", s.key, s.n), fmt.Sprintf("Write a number from %d to %d.", s.least, 1<<20), in(s.key)...)
+		}
+	}
+}
