@@ -14,51 +14,15 @@ import (
 	"gentlepiston.example/piston/core/version"
 )
 
-// Person is who is signed in.
-type Person struct {
-	Name string `json:"name"`
-}
-
-// Credentials open a session.
-type Credentials struct {
-	Name     string `json:"name" minLength:"1" maxLength:"100"`
-	Password string `json:"password" minLength:"1" maxLength:"1000"`
-}
-
-// TokenKind is what a token may be used for.
-type TokenKind string
-
-// A person's token does what the person may do; a runner's only claims and reports work.
-const (
-	PersonToken TokenKind = "person"
-	RunnerToken TokenKind = "runner"
-)
-
-// NewToken asks for a token.
-type NewToken struct {
-	Name string    `json:"name" minLength:"1" maxLength:"100" doc:"What it is for, to find it again."`
-	Kind TokenKind `json:"kind" enum:"person,runner" default:"person"`
-}
-
-// Token is a token without its secret part.
-type Token struct {
-	ID       int64      `json:"id"`
-	Name     string     `json:"name"`
-	Kind     TokenKind  `json:"kind" enum:"person,runner"`
-	Created  time.Time  `json:"created"`
-	LastUsed *time.Time `json:"last_used,omitempty"`
-}
-
-// IssuedToken is a new token with its secret part, which is never shown again.
-type IssuedToken struct {
-	Token
-	Secret string `json:"secret"`
-}
-
 // NewProject registers a source repository.
 type NewProject struct {
 	Name   string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,62}$" doc:"Short name used in addresses and commands."`
 	Remote string `json:"remote" minLength:"1" maxLength:"2000" doc:"Where the repository is: a folder on the server's machine, or an https address."`
+}
+
+// Lendings are the projects whose jobs may read a project's source, as submodules.
+type Lendings struct {
+	To []string `json:"to" maxItems:"100"`
 }
 
 // Project is a registered repository.
@@ -286,30 +250,6 @@ type LogPart struct {
 	Total    int64          `json:"total" doc:"Lines there are by now."`
 	Complete bool           `json:"complete" doc:"No more will come."`
 	Lines    []logline.Line `json:"lines"`
-}
-
-// SecretKind tells how a secret reaches a step.
-type SecretKind string
-
-// The kinds of secret.
-const (
-	TextSecret SecretKind = "text"
-	FileSecret SecretKind = "file"
-)
-
-// NewSecret sets a secret's value.
-type NewSecret struct {
-	Kind  SecretKind `json:"kind" enum:"text,file"`
-	Value []byte     `json:"value" doc:"The bytes, in Base64 on the way."`
-}
-
-// Secret is a secret without its value.
-type Secret struct {
-	Name     string     `json:"name"`
-	Kind     SecretKind `json:"kind" enum:"text,file"`
-	Revision int        `json:"revision"`
-	Updated  time.Time  `json:"updated"`
-	By       string     `json:"by"`
 }
 
 // Runner is a machine that executes jobs.

@@ -45,9 +45,9 @@ type CheckRequest struct {
 
 // Knowledge is what a check on a person's machine asks the service.
 type Knowledge struct {
-	Secrets   []string `json:"secrets"`
-	Runners   []Runner `json:"runners"`
-	LastBuild int64    `json:"last_build"`
+	Secrets   []SecretRule `json:"secrets"`
+	Runners   []Runner     `json:"runners"`
+	LastBuild int64        `json:"last_build"`
 }
 
 // Restart says how to start a run again.

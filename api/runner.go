@@ -34,6 +34,7 @@ type Work struct {
 	Secrets     []byte            `json:"secrets,omitempty" doc:"SealedSecrets as JSON, age-encrypted to the runner."`
 	LeaseMs     int               `json:"lease_ms" doc:"Without a beat for so long the attempt is lost."`
 	SecretKinds map[string]string `json:"secret_kinds,omitempty"`
+	CachesApart bool              `json:"caches_apart,omitempty" doc:"Its caches are those of runs that are given the same protected secrets."`
 	Takes       []string          `json:"takes,omitempty" doc:"What to fetch from earlier jobs, each as JOB/NAME."`
 }
 

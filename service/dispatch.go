@@ -34,9 +34,10 @@ func newDispatcher(s *Service) *dispatcher {
 	return &dispatcher{s: s, more: make(chan struct{}, 1)}
 }
 
-// wait waits for work for a runner; nil when there is none for as long as it wants to wait.
-func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest) (*store.Attempt, error) {
-	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels}, given: make(chan store.Attempt, 1)}
+// wait waits for work for a runner, of the one project when its token is for one only; nil when there is none for as
+// long as it wants to wait.
+func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, project int64) (*store.Attempt, error) {
+	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels, Token: token, Project: project}, given: make(chan store.Attempt, 1)}
 	w.runner.Tools.V = in.Tools
 	d.mu.Lock()
 	d.waiting = append(d.waiting, w)

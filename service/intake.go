@@ -295,7 +295,7 @@ const spoolAge = 5 * time.Second
 
 // collectMissed takes in the pushes that hooks laid beside repositories of this machine while no service answered.
 func (s *Service) collectMissed(ctx context.Context) error {
-	projects, err := s.store.Projects(ctx, "", maxSources)
+	projects, err := s.store.LocalProjects(ctx)
 	if err != nil {
 		return err
 	}

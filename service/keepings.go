@@ -13,15 +13,22 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// OpenCache reads the saved copy of a cache for a running attempt.
+// OpenCache reads the saved copy of a cache for a running attempt. Runs that are given protected secrets have caches of
+// their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may hold
+// what a secret has opened.
 func (s *Service) OpenCache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
 	run, err := s.runOfRunning(ctx, attempt)
 	if err != nil {
 		return nil, 0, err
 	}
-	c, err := s.store.CacheByKey(ctx, run.ProjectID, key)
+	c, err := s.store.CacheByKey(ctx, run.ProjectID, run.Guard, key, !run.Outside)
 	if err != nil {
 		return nil, 0, known(err, "cache %.12s", key)
+	}
+	if c.Gated && !run.Gated {
+		if err := s.store.Gate(ctx, run.ID); err != nil {
+			return nil, 0, err
+		}
 	}
 	r, err := s.blobs.Open(ctx, c.Blob)
 	if errors.Is(err, blob.ErrNotFound) {
@@ -44,7 +51,7 @@ func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string
 	if err != nil {
 		return 0, err
 	}
-	return w.Size, s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Key: key, Size: w.Size, Blob: blobName})
+	return w.Size, s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
 }
 
 // KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.

@@ -3,68 +3,20 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
-	"sync"
-	"time"
-
-	"golang.org/x/crypto/argon2"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/store"
 )
 
-// Argon2id with 19 MiB and two passes, OWASP's first recommendation (RFC 9106 is the algorithm).
-const (
-	argonPasses  = 2
-	argonMemory  = 19 << 10 // KiB
-	argonThreads = 1
-	argonKey     = 32
-)
-
-// SessionLength is how long a session lasts.
-const SessionLength = 14 * 24 * time.Hour
-
-// checking bounds how many passwords are tried at once, so that sign-ins cannot take the server's memory.
-var checking = make(chan struct{}, 2)
-
-func hashPassword(password string) string {
-	salt := make([]byte, 16)
-	_, _ = rand.Read(salt) // never fails (crypto/rand)
-	return encodeHash(salt, argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonThreads, argonKey))
-}
-
-func encodeHash(salt, key []byte) string {
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
-}
-
-func passwordFits(password, encoded string) bool {
-	parts := strings.Split(encoded, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	var version, memory, passes, threads int
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	key, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil || version != argon2.Version {
-		return false
-	}
-	checking <- struct{}{}
-	defer func() { <-checking }()
-	got := argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory), uint8(threads), uint32(len(key)))
-	return subtle.ConstantTimeCompare(got, key) == 1
-}
-
 // Administrator is the name of the first person.
 const Administrator = "admin"
+
+func newPassword() string { return strings.ToLower(rand.Text()[:20]) }
 
 // EnsureAdministrator makes the first person when there is nobody yet and returns the password made for them, ""
 // otherwise. The password is kept nowhere.
@@ -73,101 +25,256 @@ func (s *Service) EnsureAdministrator(ctx context.Context) (password string, err
 	if err != nil || n > 0 {
 		return "", err
 	}
-	password = strings.ToLower(rand.Text()[:20])
-	return password, s.store.AddPerson(ctx, Administrator, hashPassword(password))
+	made, err := s.AddPerson(ctx, api.NewPerson{Name: Administrator, Administrator: true})
+	return made.Password, err
 }
 
-// ErrSignIn says that name and password do not belong together; it does not say which of them is wrong.
-var ErrSignIn = errors.New("name or password is wrong")
-
-// nobody's hash is compared when there is no such person, so that both answers take the same time.
-var nobody = sync.OnceValue(func() string { return hashPassword(rand.Text()) })
-
-// SignIn opens a session and returns its token.
-func (s *Service) SignIn(ctx context.Context, c api.Credentials) (token string, err error) {
-	person, err := s.store.PersonByName(ctx, c.Name)
-	if errors.Is(err, store.ErrNotFound) {
-		passwordFits(c.Password, nobody())
-		return "", ErrSignIn
-	}
-	if err != nil {
-		return "", err
-	}
-	if !passwordFits(c.Password, person.PasswordHash) {
-		return "", ErrSignIn
-	}
-	token = rand.Text()
-	return token, s.store.AddSession(ctx, hashToken(token), person.ID, time.Now().Add(SessionLength))
+func personOf(p store.Person) api.Person {
+	return api.Person{Name: p.Name, Administrator: p.Administrator || p.ByGroup, Disabled: p.Disabled, Issuer: p.Issuer, Groups: nonNil(p.Groups),
+		Created: p.Created, Seen: p.Seen}
 }
 
-// SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, token string) error {
-	return s.store.EndSession(ctx, hashToken(token))
-}
-
-// Who is on the other end of a request.
-type Who struct {
-	Name string // of the person, or of the runner's token
-	Kind api.TokenKind
-}
-
-// BySession finds who has a session.
-func (s *Service) BySession(ctx context.Context, token string) (Who, error) {
-	p, err := s.store.SessionPerson(ctx, hashToken(token))
-	return Who{p.Name, api.PersonToken}, known(err, "session")
-}
-
-// ByToken finds whose API token it is.
-func (s *Service) ByToken(ctx context.Context, token string) (Who, error) {
-	t, err := s.store.TokenByHash(ctx, hashToken(token))
-	if err != nil {
-		return Who{}, known(err, "token")
-	}
-	if t.Kind == string(api.RunnerToken) {
-		return Who{t.Name, api.RunnerToken}, nil
-	}
-	return Who{t.Person, api.PersonToken}, nil
-}
-
-// tokenPrefix makes a token easy to recognise, for people and for scanners of leaked secrets.
-const tokenPrefix = "piston_"
-
-// IssueToken makes an API token for a person or a runner.
-func (s *Service) IssueToken(ctx context.Context, by string, n api.NewToken) (api.IssuedToken, error) {
-	var person int64
-	if n.Kind == api.PersonToken {
-		p, err := s.store.PersonByName(ctx, by)
-		if err != nil {
-			return api.IssuedToken{}, known(err, "person %s", by)
-		}
-		person = p.ID
-	}
-	secret := tokenPrefix + rand.Text()
-	t, err := s.store.AddToken(ctx, hashToken(secret), n.Name, n.Kind, person)
-	return api.IssuedToken{Token: tokenOf(t), Secret: secret}, err
-}
-
-func tokenOf(t store.Token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Kind: api.TokenKind(t.Kind), Created: t.Created, LastUsed: t.LastUsed}
-}
-
-// Tokens lists the tokens there are.
-func (s *Service) Tokens(ctx context.Context) ([]api.Token, error) {
-	list, err := s.store.Tokens(ctx)
-	out := make([]api.Token, len(list))
-	for i, t := range list {
-		out[i] = tokenOf(t)
+// People lists people by name.
+func (s *Service) People(ctx context.Context, page api.Page) ([]api.Person, error) {
+	list, err := s.store.People(ctx, store.Page(page))
+	out := make([]api.Person, len(list))
+	for i, p := range list {
+		out[i] = personOf(p)
 	}
 	return out, err
 }
 
-// RevokeToken makes a token useless.
-func (s *Service) RevokeToken(ctx context.Context, id int64) error {
-	return known(s.store.RevokeToken(ctx, id), "token %d", id)
+// AddPerson adds somebody with a password that is made for them and kept nowhere.
+func (s *Service) AddPerson(ctx context.Context, n api.NewPerson) (api.NewPassword, error) {
+	made := api.NewPassword{Name: n.Name, Password: newPassword()}
+	hash := hashPassword(made.Password)
+	err := s.acting(ctx, act{name: "person.add", subject: n.Name, after: map[string]any{"administrator": n.Administrator}}, func(q store.Q) error {
+		return q.AddPerson(ctx, store.Person{Name: n.Name, PasswordHash: hash, Administrator: n.Administrator})
+	})
+	return made, known(err, "somebody called %s", n.Name)
 }
 
-// hashToken: a token is long and random, so a plain hash is enough to keep it from being read back.
-func hashToken(token string) []byte {
-	sum := sha256.Sum256([]byte(token))
-	return sum[:]
+// ChangePerson changes what somebody may do. There is always an administrator left who can sign in.
+func (s *Service) ChangePerson(ctx context.Context, name string, in api.PersonChange) (api.Person, error) {
+	var now store.Person
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		was, err := q.PersonByName(ctx, name)
+		if err != nil {
+			return known(err, "person %s", name)
+		}
+		administrator, disabled := was.Administrator, was.Disabled
+		if in.Administrator != nil {
+			administrator = *in.Administrator
+		}
+		if in.Disabled != nil {
+			disabled = *in.Disabled
+		}
+		if err := q.ChangePerson(ctx, was.ID, administrator, disabled); err != nil {
+			return err
+		}
+		if disabled {
+			if err := q.EndSessions(ctx, was.ID); err != nil {
+				return err
+			}
+		}
+		if err := administratorLeft(ctx, q); err != nil {
+			return err
+		}
+		if now, err = q.PersonByName(ctx, name); err != nil {
+			return err
+		}
+		return note(ctx, q, act{"person.change", "", name, mayOf(was), mayOf(now)})
+	})
+	return personOf(now), err
+}
+
+func mayOf(p store.Person) any {
+	return map[string]bool{"administrator": p.Administrator, "disabled": p.Disabled}
+}
+
+func administratorLeft(ctx context.Context, q store.Q) error {
+	n, err := q.CountAdministrators(ctx)
+	if err == nil && n == 0 {
+		return fmt.Errorf("that would leave no administrator who can sign in: %w; make another one first", ErrInvalid)
+	}
+	return err
+}
+
+// ResetPassword makes somebody a new password and ends their sessions.
+func (s *Service) ResetPassword(ctx context.Context, name string) (api.NewPassword, error) {
+	made := api.NewPassword{Name: name, Password: newPassword()}
+	p, err := s.store.PersonByName(ctx, name)
+	if err != nil {
+		return made, known(err, "person %s", name)
+	}
+	if p.Issuer != "" {
+		return made, fmt.Errorf("%s signs in at %s and has no password here: %w", name, p.Issuer, ErrInvalid)
+	}
+	return made, s.setPassword(ctx, p, made.Password, "person.reset-password")
+}
+
+// ChangePassword changes one's own password and ends one's sessions.
+func (s *Service) ChangePassword(ctx context.Context, in api.OwnPassword) error {
+	w := WhoAsks(ctx)
+	if w.Token != 0 {
+		return refuse("a password is changed by whoever has signed in with it, not by a token")
+	}
+	p, err := s.store.PersonByName(ctx, w.Name)
+	if err != nil {
+		return known(err, "person %s", w.Name)
+	}
+	if p.Issuer != "" {
+		return fmt.Errorf("you sign in at %s and have no password here: %w", p.Issuer, ErrInvalid)
+	}
+	if !passwordFits(in.Old, p.PasswordHash) {
+		return ErrSignIn
+	}
+	return s.setPassword(ctx, p, in.New, "person.change-password")
+}
+
+func (s *Service) setPassword(ctx context.Context, p store.Person, password, name string) error {
+	hash := hashPassword(password)
+	return s.acting(ctx, act{name: name, subject: p.Name}, func(q store.Q) error {
+		if err := q.SetPassword(ctx, p.ID, hash); err != nil {
+			return err
+		}
+		return q.EndSessions(ctx, p.ID)
+	})
+}
+
+func groupOf(g store.Group) api.Group {
+	return api.Group{Name: g.Name, Administrators: g.Administrators, IssuerGroup: g.IssuerGroup, Members: nonNil(g.Members)}
+}
+
+// Groups lists groups by name.
+func (s *Service) Groups(ctx context.Context, page api.Page) ([]api.Group, error) {
+	list, err := s.store.Groups(ctx, store.Page(page))
+	out := make([]api.Group, len(list))
+	for i, g := range list {
+		out[i] = groupOf(g)
+	}
+	return out, err
+}
+
+// SetGroup makes a group or changes it.
+func (s *Service) SetGroup(ctx context.Context, name string, in api.GroupChange) (api.Group, error) {
+	var now store.Group
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		was, err := q.GroupByName(ctx, name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err := q.SetGroup(ctx, store.Group{Name: name, Administrators: in.Administrators, IssuerGroup: in.IssuerGroup}); err != nil {
+			return err
+		}
+		if now, err = q.GroupByName(ctx, name); err != nil {
+			return err
+		}
+		if err := q.SetMembers(ctx, now.ID, in.Members); err != nil {
+			return err
+		}
+		if now, err = q.GroupByName(ctx, name); err != nil {
+			return err
+		}
+		for _, m := range in.Members {
+			if !slices.Contains(now.Members, m) {
+				return fmt.Errorf("there is nobody called %s: %w", m, ErrNotFound)
+			}
+		}
+		if err := administratorLeft(ctx, q); err != nil {
+			return err
+		}
+		a := act{name: "group.set", subject: name, after: groupOf(now)}
+		if was.ID != 0 {
+			a.before = groupOf(was)
+		}
+		return note(ctx, q, a)
+	})
+	return groupOf(now), err
+}
+
+// DropGroup removes a group with what it was granted.
+func (s *Service) DropGroup(ctx context.Context, name string) error {
+	return s.store.Tx(ctx, func(q store.Q) error {
+		g, err := q.GroupByName(ctx, name)
+		if err != nil {
+			return known(err, "group %s", name)
+		}
+		if err := q.DropGroup(ctx, g.ID); err != nil {
+			return err
+		}
+		if err := administratorLeft(ctx, q); err != nil {
+			return err
+		}
+		return note(ctx, q, act{"group.drop", "", name, groupOf(g), nil})
+	})
+}
+
+// Grants lists who has which role in a project, every project's roles among them; all when project is "".
+func (s *Service) Grants(ctx context.Context, project string, page api.Page) ([]api.Grant, error) {
+	list, err := s.store.Grants(ctx, project, store.Page(page))
+	out := make([]api.Grant, len(list))
+	for i, g := range list {
+		out[i] = api.Grant{Project: g.Project, Person: g.Person, Group: g.Group, Role: g.Role}
+	}
+	return out, err
+}
+
+func checkGrantee(g api.Grant) error {
+	if (g.Person == "") == (g.Group == "") {
+		return fmt.Errorf("a role is given to a person or to a group: %w; name one of them", ErrInvalid)
+	}
+	return nil
+}
+
+// Grant gives a role in a project, or in every project, in place of the one there was.
+func (s *Service) Grant(ctx context.Context, g api.Grant) error {
+	err := checkGrantee(g)
+	if err == nil && !slices.Contains(access.Roles, g.Role) {
+		err = fmt.Errorf("%q is %w as a role: give reader, builder or keeper", g.Role, ErrInvalid)
+	}
+	if err != nil {
+		return err
+	}
+	row := store.Grant{Project: g.Project, Person: g.Person, Group: g.Group, Role: g.Role}
+	err = s.acting(ctx, act{name: "role.grant", project: g.Project, subject: g.Whom(), after: map[string]any{"role": g.Role}}, func(q store.Q) error {
+		return q.SetGrant(ctx, row)
+	})
+	return known(err, "the project, or %s", g.Whom())
+}
+
+// DropGrant takes a role away.
+func (s *Service) DropGrant(ctx context.Context, g api.Grant) error {
+	err := checkGrantee(g)
+	if err != nil {
+		return err
+	}
+	err = s.acting(ctx, act{name: "role.take", project: g.Project, subject: g.Whom()}, func(q store.Q) error {
+		return q.DropGrant(ctx, store.Grant{Project: g.Project, Person: g.Person, Group: g.Group})
+	})
+	return known(err, "a role of %s there", g.Whom())
+}
+
+// Me tells who asks, and what they may do where.
+func (s *Service) Me(ctx context.Context) (api.Me, error) {
+	w := WhoAsks(ctx)
+	me := api.Me{Name: w.Name, Administrator: w.Rules(), Roles: map[string]access.Role{}}
+	ids, all, err := s.visible(ctx)
+	if err != nil {
+		return me, err
+	}
+	if all {
+		me.Roles["*"] = access.Keeper.AtMost(w.Bound)
+		return me, nil
+	}
+	names, err := s.store.ProjectNames(ctx)
+	if err != nil {
+		return me, err
+	}
+	for _, id := range ids {
+		if me.Roles[names[id]], err = s.RoleIn(ctx, w, names[id]); err != nil {
+			return me, err
+		}
+	}
+	return me, nil
 }

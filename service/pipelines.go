@@ -48,25 +48,28 @@ func (s *Service) Check(ctx context.Context, project string, in api.CheckRequest
 
 // Knowledge is what a check on a person's machine may know of the service.
 func (s *Service) Knowledge(ctx context.Context, project string) (api.Knowledge, error) {
-	out := api.Knowledge{Secrets: []string{}}
-	p, err := s.store.ProjectByName(ctx, project)
+	out := api.Knowledge{Secrets: []api.SecretRule{}}
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return out, known(err, "project %s", project)
+		return out, err
 	}
 	about, _, err := s.knowledge(ctx, s.store.Q, p)
 	if err != nil {
 		return out, err
 	}
-	out.Secrets, out.LastBuild = append(out.Secrets, about.Secrets...), about.LastBuild
-	out.Runners, err = s.Runners(ctx)
+	for _, v := range about.Secrets {
+		out.Secrets = append(out.Secrets, api.SecretRule{Name: v.Name, Scope: v.Scope, Expires: v.Expires})
+	}
+	out.LastBuild = about.LastBuild
+	out.Runners, err = s.Runners(ctx, api.Page{})
 	return out, err
 }
 
 // withTree opens a project's repository at a commit.
 func (s *Service) withTree(ctx context.Context, project, ref string, do func(*snapshot, *check.Service) error) error {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return known(err, "project %s", project)
+		return err
 	}
 	v, err := s.lookForPerson(ctx, p)
 	if err != nil {

@@ -52,18 +52,18 @@ func (s *Service) planner(ctx context.Context, q store.Q, p store.Project, v *vi
 
 // knowledge is what checks may know of the service.
 func (s *Service) knowledge(ctx context.Context, q store.Q, p store.Project) (*check.Service, map[string]int, error) {
-	secrets, err := q.Secrets(ctx, p.ID)
+	secrets, err := q.Secrets(ctx, p.ID, store.Page{})
 	if err != nil {
 		return nil, nil, err
 	}
-	known, revisions := &check.Service{Project: p.Name}, map[string]int{}
+	known, revisions := &check.Service{Project: p.Name, Now: time.Now()}, map[string]int{}
 	for _, v := range secrets {
-		known.Secrets, revisions[v.Name] = append(known.Secrets, v.Name), v.Revision
+		known.Secrets, revisions[v.Name] = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope(), Expires: v.Expires}), v.Number
 	}
 	if known.LastBuild, err = q.LastBuild(ctx, p.ID); err != nil {
 		return nil, nil, err
 	}
-	runners, err := q.Runners(ctx)
+	runners, err := q.Runners(ctx, store.Page{})
 	for _, r := range runners {
 		known.Runners = append(known.Runners, runnerOf(r))
 	}
@@ -71,7 +71,7 @@ func (s *Service) knowledge(ctx context.Context, q store.Q, p store.Project) (*c
 }
 
 func runnerOf(r store.Runner) schedule.Runner {
-	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V}
+	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V, Project: r.Project}
 }
 
 // event writes the runs an event starts.
@@ -87,13 +87,17 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) ([]store.
 		}
 	}
 	result := snap.check(pl.known)
+	leaked, err := pl.leaks(ctx, snap)
+	if err != nil {
+		return nil, err
+	}
 	followed := follows(result.Files)
 	var runs []store.Run
 	for _, f := range result.Files {
 		run := store.Run{ProjectID: pl.project.ID, Project: pl.project.Name, Pipeline: f.Name, Trigger: e.Trigger, Branch: e.Branch, Tag: e.Tag,
 			Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author, StartedBy: why.person, Queued: time.Now(),
 			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run, Depth: why.depth, Followed: followed[f.Name]}
-		run.Findings.V = append(slices.Clone(f.Findings), result.Findings...)
+		run.Findings.V = slices.Concat(f.Findings, result.Findings, leaked)
 		starts, err := pl.consider(ctx, &run, f, e, snap, why)
 		if err != nil {
 			return nil, err
@@ -259,26 +263,6 @@ func (pl *planner) versionName(p *definition.Pipeline, snap *snapshot, findings 
 		*findings = append(*findings, check.About("bad-version-file", p.Version.File, err.Error(), "Put the version name, such as 1.4.0, on the file's first line."))
 	}
 	return name
-}
-
-// judgeSecrets drops complaints about secrets of steps that this run skips, and refuses those that an untrusted
-// proposal asks for: none is ever given to one, whatever it has written into the pipeline file.
-func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
-	run.Findings.V = slices.DeleteFunc(run.Findings.V, func(f definition.Finding) bool { return f.Code == "secret-not-set" })
-	for _, name := range p.JobNames() {
-		j := p.Job[name]
-		for _, s := range j.Step {
-			wanted := s.AllSecrets()
-			if len(wanted) == 0 || !plan.MayRun(j, s, run.Facts.V) {
-				continue
-			}
-			if run.Outside {
-				run.Findings.V = append(run.Findings.V, check.RefusedSecrets(p, j, s))
-				continue
-			}
-			run.Findings.V = append(run.Findings.V, check.MissingSecrets(p, j, s, pl.known)...)
-		}
-	}
 }
 
 // addBroken writes a run that failed before it began, so that a mistake in a file is seen and not silence.

@@ -25,11 +25,14 @@ func (s *Service) AddProject(ctx context.Context, n api.NewProject) (api.Project
 	}
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // never fails (crypto/rand)
-	sealed, err := s.vault.seal([]byte("whsec_" + base64.StdEncoding.EncodeToString(key)))
+	sealed, to, err := s.vault.seal([]byte("whsec_" + base64.StdEncoding.EncodeToString(key)))
 	if err != nil {
 		return api.Project{}, err
 	}
-	if err := s.store.AddProject(ctx, n.Name, n.Remote, sealed); err != nil {
+	err = s.acting(ctx, act{name: "project.add", project: n.Name, after: map[string]string{"remote": n.Remote}}, func(q store.Q) error {
+		return q.AddProject(ctx, n.Name, n.Remote, sealed, to)
+	})
+	if err != nil {
 		return api.Project{}, known(err, "project %s", n.Name)
 	}
 	return s.Project(ctx, n.Name)
@@ -56,11 +59,17 @@ func projectOf(p store.Project) api.Project {
 	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy, AtOnce: p.AtOnce}
 }
 
+// project finds a project's record.
+func (s *Service) project(ctx context.Context, name string) (store.Project, error) {
+	p, err := s.store.ProjectByName(ctx, name)
+	return p, known(err, "project %s", name)
+}
+
 // Project finds a project with its latest run.
 func (s *Service) Project(ctx context.Context, name string) (api.Project, error) {
-	p, err := s.store.ProjectByName(ctx, name)
+	p, err := s.project(ctx, name)
 	if err != nil {
-		return api.Project{}, known(err, "project %s", name)
+		return api.Project{}, err
 	}
 	list, err := s.withLatest(ctx, []store.Project{p})
 	if err != nil {
@@ -69,9 +78,13 @@ func (s *Service) Project(ctx context.Context, name string) (api.Project, error)
 	return list[0], nil
 }
 
-// Projects lists projects by name, those after a name, each with its latest run.
-func (s *Service) Projects(ctx context.Context, after string, limit int) ([]api.Project, error) {
-	list, err := s.store.Projects(ctx, after, limit)
+// Projects lists the projects that whoever asks may see by name, those after a name, each with its latest run.
+func (s *Service) Projects(ctx context.Context, page api.Page) ([]api.Project, error) {
+	ids, all, err := s.visible(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.store.ProjectsAmong(ctx, ids, all, store.Page(page))
 	if err != nil {
 		return nil, err
 	}
@@ -102,19 +115,59 @@ func (s *Service) withLatest(ctx context.Context, list []store.Project) ([]api.P
 
 // HookKey is the secret by which pushes to a project are signed.
 func (s *Service) HookKey(ctx context.Context, name string) (api.HookKey, error) {
-	p, err := s.store.ProjectByName(ctx, name)
+	p, err := s.project(ctx, name)
 	if err != nil {
-		return api.HookKey{}, known(err, "project %s", name)
+		return api.HookKey{}, err
 	}
 	key, err := s.vault.open(p.HookKey)
+	if err == nil {
+		err = note(ctx, s.store.Q, act{name: "hook-key.read", project: name})
+	}
 	return api.HookKey{Address: "/api/v1/projects/" + p.Name + "/pushes", Key: string(key)}, err
 }
 
 // Repository is where Git serves a project's source from.
 func (s *Service) Repository(ctx context.Context, name string) (source.Repo, error) {
-	p, err := s.store.ProjectByName(ctx, name)
+	p, err := s.project(ctx, name)
 	if err != nil {
-		return source.Repo{}, known(err, "project %s", name)
+		return source.Repo{}, err
 	}
 	return source.Open(ctx, p.Remote, s.mirror(p.ID))
+}
+
+// Lendings lists the projects whose jobs may read a project's source, as submodules.
+func (s *Service) Lendings(ctx context.Context, project string) (api.Lendings, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Lendings{}, err
+	}
+	list, err := s.store.Lendings(ctx, p.ID)
+	return api.Lendings{To: nonNil(list)}, err
+}
+
+// Lend says which projects' jobs may read a project's source, as submodules.
+func (s *Service) Lend(ctx context.Context, project string, in api.Lendings) (api.Lendings, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Lendings{}, err
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		before, err := q.Lendings(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		for _, name := range in.To {
+			if _, err := q.ProjectByName(ctx, name); err != nil {
+				return known(err, "project %s", name)
+			}
+		}
+		if err := q.SetLendings(ctx, p.ID, in.To); err != nil {
+			return err
+		}
+		return note(ctx, q, act{"project.lend", project, "", before, in.To})
+	})
+	if err != nil {
+		return api.Lendings{}, err
+	}
+	return s.Lendings(ctx, project)
 }

@@ -34,7 +34,7 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 			page.Slots += r.Slots
 		}
 	}
-	names, err := s.store.ProjectNames(ctx)
+	names, err := s.visibleNames(ctx)
 	if err != nil {
 		return page, err
 	}
@@ -43,8 +43,8 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 		return page, err
 	}
 	for _, w := range waits {
-		name := names[w.Job.Project]
-		if f.Project != "" && name != f.Project || f.Run != 0 && w.Job.Number != f.Run {
+		name, seen := names[w.Job.Project]
+		if !seen || f.Project != "" && name != f.Project || f.Run != 0 && w.Job.Number != f.Run {
 			continue
 		}
 		page.Total++
@@ -59,8 +59,8 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 			Branch: branches[w.Job.Run], Priority: w.Job.Priority, Queued: w.Job.Queued, Place: w.Place, Why: w.Why})
 	}
 	if f.Project != "" {
-		if _, err := s.store.ProjectByName(ctx, f.Project); err != nil {
-			return page, known(err, "project %s", f.Project)
+		if _, err := s.visibleProject(ctx, f.Project); err != nil {
+			return page, err
 		}
 	}
 	return page, nil
@@ -71,7 +71,7 @@ func (s *Service) waits(ctx context.Context) ([]schedule.Wait, []store.Runner, e
 	if err != nil {
 		return nil, nil, err
 	}
-	list, err := s.store.Runners(ctx)
+	list, err := s.store.Runners(ctx, store.Page{})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -101,15 +101,18 @@ func (s *Service) waiting(ctx context.Context, run int64) (map[string]string, er
 
 // Hold keeps a project's jobs from being handed out; with an empty reason they go again.
 func (s *Service) Hold(ctx context.Context, project, person, reason string) (api.Project, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return api.Project{}, known(err, "project %s", project)
+		return api.Project{}, err
 	}
 	by := person
 	if reason == "" {
 		by = ""
 	}
-	if err := s.store.HoldProject(ctx, p.ID, reason, by); err != nil {
+	err = s.acting(ctx, act{"project.hold", project, "", map[string]string{"reason": p.Held}, map[string]string{"reason": reason}}, func(q store.Q) error {
+		return q.HoldProject(ctx, p.ID, reason, by)
+	})
+	if err != nil {
 		return api.Project{}, err
 	}
 	s.stream.Wake(jobsTopic)
@@ -118,11 +121,14 @@ func (s *Service) Hold(ctx context.Context, project, person, reason string) (api
 
 // LimitProject bounds how many jobs of a project are at work at once; 0 for any number.
 func (s *Service) LimitProject(ctx context.Context, project string, atOnce int) (api.Project, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return api.Project{}, known(err, "project %s", project)
+		return api.Project{}, err
 	}
-	if err := s.store.LimitProject(ctx, p.ID, atOnce); err != nil {
+	err = s.acting(ctx, act{"project.limit", project, "", map[string]int{"at_once": p.AtOnce}, map[string]int{"at_once": atOnce}}, func(q store.Q) error {
+		return q.LimitProject(ctx, p.ID, atOnce)
+	})
+	if err != nil {
 		return api.Project{}, err
 	}
 	s.stream.Wake(jobsTopic)
@@ -168,6 +174,9 @@ func (s *Service) Restart(ctx context.Context, project string, number int64, per
 			return err
 		}
 		run.Reopenings++
+		if err := note(ctx, q, act{name: "run.again", project: project, subject: fmt.Sprint(number)}); err != nil {
+			return err
+		}
 		return s.settleJobs(ctx, q, run, jobs, "")
 	})
 	if err != nil {

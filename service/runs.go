@@ -25,9 +25,9 @@ func runOf(r store.Run) api.Run {
 
 // Runs lists a project's runs, newest first.
 func (s *Service) Runs(ctx context.Context, project string, f store.RunFilter) (api.RunPage, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return api.RunPage{}, known(err, "project %s", project)
+		return api.RunPage{}, err
 	}
 	f.Limit++ // one more tells whether there is another page
 	list, err := s.store.Runs(ctx, p.ID, f)
@@ -56,9 +56,9 @@ func (s *Service) StartRun(ctx context.Context, project, person string, in api.S
 }
 
 func (s *Service) startRun(ctx context.Context, project string, in api.StartRun, why cause) (api.Run, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return api.Run{}, known(err, "project %s", project)
+		return api.Run{}, err
 	}
 	v, err := s.lookForPerson(ctx, p)
 	if err != nil {
@@ -70,6 +70,14 @@ func (s *Service) startRun(ctx context.Context, project string, in api.StartRun,
 		return api.Run{}, fmt.Errorf("no branch, tag or commit %q in %s: %w", in.Ref, project, ErrNotFound)
 	}
 	event.Pipeline = in.Pipeline
+	if event.Branch == "" && event.Tag == "" {
+		// A commit that no branch and no tag holds may be anybody's, such as a proposal's.
+		held, err := v.repo.IsHeld(ctx, event.Commit)
+		if err != nil {
+			return api.Run{}, err
+		}
+		event.Outside = !held
+	}
 	return s.planByHand(ctx, p, v, event, why)
 }
 
@@ -88,10 +96,12 @@ func (s *Service) planByHand(ctx context.Context, p store.Project, v *view, e pl
 		if err == nil && len(made) == 0 {
 			return fmt.Errorf("no file piston/%s.toml at %.12s: %w", e.Pipeline, e.Commit, ErrNotFound)
 		}
-		if err == nil {
-			run = made[0]
+		if err != nil {
+			return err
 		}
-		return err
+		run = made[0]
+		return note(ctx, q, act{name: "run.start", project: p.Name, subject: fmt.Sprint(run.Number), after: map[string]any{"pipeline": run.Pipeline,
+			"branch": run.Branch, "tag": run.Tag, "commit": run.Commit, "inputs": run.Inputs.V}})
 	})
 	if err != nil {
 		return api.Run{}, err
@@ -150,7 +160,10 @@ func (s *Service) StopRun(ctx context.Context, project string, number int64, per
 	if err != nil {
 		return err
 	}
-	return s.stop(ctx, found.ID, state.Cancelled, "stopped by "+person)
+	if err := s.stop(ctx, found.ID, state.Cancelled, "stopped by "+person); err != nil {
+		return err
+	}
+	return note(ctx, s.store.Q, act{name: "run.stop", project: project, subject: fmt.Sprint(number)})
 }
 
 func (s *Service) stop(ctx context.Context, id int64, to state.State, reason string) error {

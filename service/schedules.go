@@ -134,9 +134,9 @@ func (pl *planner) due(ctx context.Context, d dueSchedule) (int, error) {
 
 // Schedules lists when a project's pipelines are due.
 func (s *Service) Schedules(ctx context.Context, project string) ([]api.Schedule, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return nil, known(err, "project %s", project)
+		return nil, err
 	}
 	list, err := s.store.Schedules(ctx, p.ID)
 	out := make([]api.Schedule, 0, len(list))

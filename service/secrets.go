@@ -3,12 +3,17 @@ package service
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
-	"strings"
+	"slices"
+	"time"
 	"unicode/utf8"
 
+	"filippo.io/age"
+
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/mask"
 	"gentlepiston.example/piston/store"
 )
@@ -18,51 +23,246 @@ const MaxSecret = 1 << 20
 
 // SetSecret writes a secret's next revision.
 func (s *Service) SetSecret(ctx context.Context, project, person, name string, in api.NewSecret) (api.Secret, error) {
-	p, err := s.store.ProjectByName(ctx, project)
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return api.Secret{}, known(err, "project %s", project)
+		return api.Secret{}, err
 	}
 	if err := checkSecret(name, in); err != nil {
 		return api.Secret{}, err
 	}
-	sealed, err := s.vault.seal(in.Value)
+	sealed, to, err := s.vault.seal(in.Value)
 	if err != nil {
 		return api.Secret{}, err
 	}
-	made, err := s.store.SetSecret(ctx, p.ID, name, in.Kind, sealed, person)
-	return secretOf(made), err
+	next := store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		was, err := ownSecret(ctx, q, p, name)
+		if errors.Is(err, ErrNotFound) {
+			if err := s.roomFor(ctx, q, p, name); err != nil {
+				return err
+			}
+			was.ID, err = q.AddSecret(ctx, p.ID, name)
+			if err != nil {
+				return known(err, "secret %s of %s", name, project)
+			}
+		} else if err != nil {
+			return err
+		}
+		n, err := q.AddRevision(ctx, was.ID, next)
+		if err != nil {
+			return err
+		}
+		if err := changeSecret(ctx, q, &was, in.Settings); err != nil {
+			return err
+		}
+		a := act{name: "secret.set", project: project, subject: name, after: map[string]any{"revision": n, "kind": in.Kind, "size": len(in.Value)}}
+		if was.Number > 0 {
+			a.before = map[string]any{"revision": was.Number, "kind": was.Kind, "size": was.Size}
+		}
+		return note(ctx, q, a)
+	})
+	if err != nil {
+		return api.Secret{}, err
+	}
+	return s.Secret(ctx, project, name)
+}
+
+// ownSecret finds a secret that is a project's own to change.
+func ownSecret(ctx context.Context, q store.Q, p store.Project, name string) (store.Secret, error) {
+	was, err := q.SecretByName(ctx, p.ID, name)
+	if err != nil {
+		return was, known(err, "secret %s of %s", name, p.Name)
+	}
+	if was.HomeID != p.ID {
+		return was, refuse("secret %s is shared by the project %s: it is set and changed there", name, was.Home)
+	}
+	return was, nil
+}
+
+// onSecret changes a secret that is a project's own, and tells what has become of it.
+func (s *Service) onSecret(ctx context.Context, project, name string, change func(q store.Q, was store.Secret) error) (api.Secret, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Secret{}, err
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		was, err := ownSecret(ctx, q, p, name)
+		if err != nil {
+			return err
+		}
+		return change(q, was)
+	})
+	if err != nil {
+		return api.Secret{}, err
+	}
+	return s.Secret(ctx, project, name)
+}
+
+// maxSecrets bounds the secrets of a project.
+const maxSecrets = 500
+
+// roomFor refuses a name that is a set and a single secret at once.
+func (s *Service) roomFor(ctx context.Context, q store.Q, p store.Project, name string) error {
+	list, err := q.Secrets(ctx, p.ID, store.Page{})
+	if err != nil {
+		return err
+	}
+	if len(list) >= maxSecrets {
+		return fmt.Errorf("%s has %d secrets already, which is the most: %w", p.Name, len(list), ErrInvalid)
+	}
+	mine := access.SecretName(name)
+	for _, other := range list {
+		o := access.SecretName(other.Name)
+		if o.Variable() == mine.Variable() && (o.Member() == "") != (mine.Member() == "") {
+			return fmt.Errorf("secret %.60q is %w: there is %s already, and a name is either one secret or a set of them; drop that one first", name, ErrInvalid, o)
+		}
+	}
+	return nil
 }
 
 func checkSecret(name string, in api.NewSecret) error {
 	refuse := func(format string, args ...any) error {
 		return fmt.Errorf("secret %.60q is %w: %s", name, ErrInvalid, fmt.Sprintf(format, args...))
 	}
+	if err := access.SecretName(name).Check(); err != nil {
+		return refuse("%v", err)
+	}
 	switch {
-	case !definition.SecretNameForm.MatchString(name) || strings.HasPrefix(name, "PISTON_") || len(name) > 100:
-		return refuse("its name must be letters, digits and _, not beginning with a digit or with PISTON_, at most 100 long")
 	case len(in.Value) > MaxSecret:
-		return refuse("it has %d bytes, at most %d are allowed", len(in.Value), MaxSecret)
+		return refuse("it has %d bytes, at most %d are allowed: put what is larger, encrypted, where the build can fetch it, and the key to it here", len(in.Value), MaxSecret)
 	case len(bytes.TrimSpace(in.Value)) < mask.MinLength:
 		return refuse("a value of fewer than %d characters cannot be hidden in logs without hiding ordinary text too; use a longer one", mask.MinLength)
 	case in.Kind == api.TextSecret && bytes.ContainsRune(in.Value, 0):
 		return refuse("it holds a NUL byte, which no environment variable can; set it as a file")
+	case in.Kind == api.TextSecret && len(in.Value) > maxVariable:
+		return refuse("it has %d bytes, and no environment variable holds more than %d; set it as a file", len(in.Value), maxVariable)
 	case in.Kind == api.TextSecret && !utf8.Valid(in.Value):
 		return refuse("it is not UTF-8 text; set it as a file")
 	}
 	return nil
 }
 
-func secretOf(s store.Secret) api.Secret {
-	return api.Secret{Name: s.Name, Kind: api.SecretKind(s.Kind), Revision: s.Revision, Updated: s.Updated, By: s.By}
+// maxVariable is the most bytes of an environment variable (execve(2), MAX_ARG_STRLEN), less its name.
+const maxVariable = 128<<10 - 256
+
+// changeSecret writes what is said about a secret, where something is, and notes it.
+func changeSecret(ctx context.Context, q store.Q, was *store.Secret, in *api.SecretSettings) error {
+	if in == nil {
+		return nil
+	}
+	scope := was.Scope()
+	text, expires := was.Note, was.Expires
+	if in.Note != nil {
+		text = *in.Note
+	}
+	if in.Expires != nil {
+		if expires = in.Expires; expires.IsZero() {
+			expires = nil
+		}
+	}
+	if in.Scope != nil {
+		scope = *in.Scope
+		if err := scope.Check(); err != nil {
+			return fmt.Errorf("the secret's scope is %w: %w", ErrInvalid, err)
+		}
+	}
+	return q.ChangeSecret(ctx, was.ID, text, expires, scope)
 }
 
-// Secrets lists a project's secrets, without their values.
-func (s *Service) Secrets(ctx context.Context, project string) ([]api.Secret, error) {
-	p, err := s.store.ProjectByName(ctx, project)
-	if err != nil {
-		return nil, known(err, "project %s", project)
+// secretAbout is what the audit trail keeps of a secret's settings.
+func secretAbout(v api.Secret) any {
+	return map[string]any{"note": v.Note, "expires": v.Expires, "scope": v.Scope, "shared": v.Shared}
+}
+
+// ChangeSecret writes what is said about a secret, and with whom it is shared.
+func (s *Service) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (api.Secret, error) {
+	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error {
+		before := secretOf(was)
+		if err := changeSecret(ctx, q, &was, &in); err != nil {
+			return err
+		}
+		if in.Shared != nil {
+			if err := s.share(ctx, q, was, *in.Shared); err != nil {
+				return err
+			}
+		}
+		now, err := q.SecretByName(ctx, was.HomeID, name)
+		if err != nil {
+			return err
+		}
+		return note(ctx, q, act{"secret.change", project, name, secretAbout(before), secretAbout(secretOf(now))})
+	})
+}
+
+// share lets other projects use a secret; whoever does it must be a keeper of each.
+func (s *Service) share(ctx context.Context, q store.Q, secret store.Secret, with []string) error {
+	who := WhoAsks(ctx)
+	for _, name := range with {
+		if name == secret.Home || slices.Contains(secret.Shared, name) {
+			continue
+		}
+		role, err := s.RoleIn(ctx, who, name)
+		if err != nil {
+			return err
+		}
+		to, err := q.ProjectByName(ctx, name)
+		if err == nil && role == access.Nobody && !who.ours() {
+			err = store.ErrNotFound // who may not see it learns nothing of it
+		}
+		if err != nil {
+			return known(err, "project %s", name)
+		}
+		if !who.ours() && !role.Covers(access.Keeper) {
+			return refuse("you are no keeper of %s, so you cannot give it a secret", name)
+		}
+		if err := s.roomFor(ctx, q, to, secret.Name); err != nil {
+			return err
+		}
+		if err := q.NameSecret(ctx, to.ID, secret.Name, secret.ID); err != nil {
+			return known(err, "a secret %s of %s", secret.Name, name)
+		}
 	}
-	list, err := s.store.Secrets(ctx, p.ID)
+	for _, name := range secret.Shared {
+		if slices.Contains(with, name) {
+			continue
+		}
+		from, err := q.ProjectByName(ctx, name)
+		if err != nil {
+			return err
+		}
+		if err := q.UnnameSecret(ctx, from.ID, secret.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func secretOf(s store.Secret) api.Secret {
+	out := api.Secret{Name: s.Name, Kind: api.SecretKind(s.Kind), Revision: s.Number, Size: s.Size, Updated: s.Set, By: s.By, Note: s.Note,
+		Expires: s.Expires, Scope: s.Scope(), Home: s.Home, Shared: nonNil(s.Shared), Used: s.Used}
+	if s.UsedRun != 0 {
+		out.UsedRun, out.UsedIn = s.UsedRun, s.UsedIn
+	}
+	return out
+}
+
+// Secret tells of a secret, without its value.
+func (s *Service) Secret(ctx context.Context, project, name string) (api.Secret, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Secret{}, err
+	}
+	v, err := s.store.SecretByName(ctx, p.ID, name)
+	return secretOf(v), known(err, "secret %s of %s", name, project)
+}
+
+// Secrets lists the secrets a project may use, without their values.
+func (s *Service) Secrets(ctx context.Context, project string, page api.Page) ([]api.Secret, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.store.Secrets(ctx, p.ID, store.Page(page))
 	out := make([]api.Secret, len(list))
 	for i, v := range list {
 		out[i] = secretOf(v)
@@ -70,11 +270,114 @@ func (s *Service) Secrets(ctx context.Context, project string) ([]api.Secret, er
 	return out, err
 }
 
-// DropSecret removes a secret.
-func (s *Service) DropSecret(ctx context.Context, project, name string) error {
-	p, err := s.store.ProjectByName(ctx, project)
+// Revisions lists the values of a secret that are kept, without the values.
+func (s *Service) Revisions(ctx context.Context, project, name string) ([]api.SecretRevision, error) {
+	p, err := s.project(ctx, project)
 	if err != nil {
-		return known(err, "project %s", project)
+		return nil, err
 	}
-	return known(s.store.DropSecret(ctx, p.ID, name), "secret %s of %s", name, project)
+	v, err := s.store.SecretByName(ctx, p.ID, name)
+	if err != nil {
+		return nil, known(err, "secret %s of %s", name, project)
+	}
+	list, err := s.store.Revisions(ctx, v.ID)
+	out := make([]api.SecretRevision, len(list))
+	for i, r := range list {
+		out[i] = api.SecretRevision{Revision: r.Number, Kind: api.SecretKind(r.Kind), Size: r.Size, Set: r.Set, By: r.By, Restored: r.Restored}
+	}
+	return out, err
+}
+
+// RestoreSecret puts an earlier value back, as the next revision.
+func (s *Service) RestoreSecret(ctx context.Context, project, person, name string, revision int) (api.Secret, error) {
+	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error {
+		list, err := q.Revisions(ctx, was.ID)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(list, func(r store.Revision) bool { return r.Number == revision })
+		if at < 0 {
+			return fmt.Errorf("revision %d of secret %s is not kept (piston secret history shows which are): %w", revision, name, ErrNotFound)
+		}
+		again := list[at]
+		again.By, again.Restored = person, revision
+		n, err := q.AddRevision(ctx, was.ID, again)
+		if err != nil {
+			return err
+		}
+		return note(ctx, q, act{"secret.restore", project, name, map[string]any{"revision": was.Number}, map[string]any{"revision": n, "restored": revision}})
+	})
+}
+
+// DropSecret removes a secret with all its values; of one that another project shares, only the sharing.
+func (s *Service) DropSecret(ctx context.Context, project, name string) error {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return err
+	}
+	return s.store.Tx(ctx, func(q store.Q) error {
+		was, err := q.SecretByName(ctx, p.ID, name)
+		if err != nil {
+			return known(err, "secret %s of %s", name, project)
+		}
+		if was.HomeID != p.ID {
+			err = q.UnnameSecret(ctx, p.ID, was.ID)
+		} else {
+			err = q.DropSecret(ctx, was.ID)
+		}
+		if err != nil {
+			return err
+		}
+		return note(ctx, q, act{"secret.drop", project, name, map[string]any{"revision": was.Number, "home": was.Home}, nil})
+	})
+}
+
+// secretsFor seals the values the job's steps list to the runner that claimed it, and no others. What the run may
+// not have, now, is left out, whatever was so when it was planned.
+func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
+	wanted := map[string]bool{}
+	for _, step := range job.Definition.V.Step {
+		if step.Skip != "" {
+			continue
+		}
+		for _, name := range step.AllSecrets() {
+			wanted[name] = true
+		}
+	}
+	if len(wanted) == 0 || run.Outside {
+		return nil, nil, nil // never a secret for a proposal from outside, whatever its pipeline asks for
+	}
+	list, err := s.store.Secrets(ctx, run.ProjectID, store.Page{})
+	if err != nil {
+		return nil, nil, err
+	}
+	values, revisions := api.SealedSecrets{}, map[string]int{}
+	var ids []int64
+	kinds = map[string]string{}
+	for _, secret := range list {
+		if !wanted[secret.Name] || secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag) != "" || secret.Expires != nil && secret.Expires.Before(time.Now()) {
+			continue
+		}
+		plain, err := s.vault.open(secret.Ciphertext)
+		if err != nil {
+			return nil, nil, err
+		}
+		values[secret.Name], kinds[secret.Name], revisions[secret.Name] = plain, secret.Kind, secret.Number
+		ids = append(ids, secret.ID)
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		if err := q.NoteSecrets(ctx, run.ID, revisions); err != nil {
+			return err
+		}
+		return q.NoteSecretUse(ctx, run.ID, ids)
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := json.Marshal(values)
+	if err != nil {
+		return nil, nil, err
+	}
+	sealed, err = sealTo(to, text)
+	return sealed, kinds, err
 }

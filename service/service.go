@@ -39,8 +39,11 @@ type Service struct {
 	vault  *vault
 	home   string
 	log    *slog.Logger
+	issuer Issuer
 
-	dispatch *dispatcher
+	discovered found
+	clean      clean
+	dispatch   *dispatcher
 
 	kick   chan struct{} // something is in the outbox
 	moves  chan struct{} // a log may be ready to move
@@ -51,13 +54,24 @@ type Service struct {
 	work   sync.WaitGroup
 }
 
-// Open joins the parts and starts the background work. home is the data folder: keys and mirrors are there.
-func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.Blobs, home string, log *slog.Logger) (*Service, error) {
-	vault, err := openVault(filepath.Join(home, "secrets.key"))
+// Options are what a service is told at its start.
+type Options struct {
+	Home   string // the data folder: mirrors are there, and the master key unless it is elsewhere
+	Master Master
+	Issuer Issuer // where people may sign in; the zero value for none
+	Log    *slog.Logger
+}
+
+// MasterFile is where the master key of a data folder is, unless it is elsewhere.
+func MasterFile(home string) string { return filepath.Join(home, "secrets.key") }
+
+// Open joins the parts and starts the background work.
+func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.Blobs, o Options) (*Service, error) {
+	vault, err := openVault(ctx, o.Master, st)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: home, log: log,
+	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: o.Home, log: o.Log, issuer: o.Issuer,
 		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
 	s.dispatch = newDispatcher(s)
 	s.life, s.closed = context.WithCancel(context.Background())

@@ -20,6 +20,9 @@ type Subscription struct {
 	Job     string // job whose log to follow; "*" for all of the run
 	Attempt int    // 0 for the latest
 	Cursors map[string]int64
+
+	// Still reports, every so often, whether whoever listens may still do so; nil for always.
+	Still func(ctx context.Context) error
 }
 
 // Listener receives what a subscription brings. Each call comes with the position to resume from.
@@ -32,6 +35,45 @@ type Listener interface {
 
 // LogName names an attempt's log in cursors: job name, a dot, number of the attempt.
 func LogName(job string, attempt int) string { return fmt.Sprintf("%s.%d", job, attempt) }
+
+// lookAgain is how long what somebody may see is taken to be so without asking.
+const lookAgain = 10 * time.Second
+
+// sight is what whoever listens may see.
+type sight struct {
+	sub      Subscription
+	all      bool
+	projects map[string]bool
+	asked    time.Time
+}
+
+// fresh makes sure that it is known and not old.
+func (s *Service) fresh(ctx context.Context, v *sight) error {
+	if time.Since(v.asked) < lookAgain {
+		return nil
+	}
+	if v.sub.Still != nil {
+		if err := v.sub.Still(ctx); err != nil {
+			return err
+		}
+	}
+	_, all, err := s.visible(ctx)
+	if err != nil {
+		return err
+	}
+	v.all, v.asked, v.projects = all, time.Now(), map[string]bool{}
+	if all {
+		return nil
+	}
+	names, err := s.visibleNames(ctx)
+	for _, name := range names {
+		v.projects[name] = true
+	}
+	if err == nil && v.sub.Project != "" && !v.projects[v.sub.Project] {
+		err = fmt.Errorf("project %s: %w", v.sub.Project, ErrNotFound)
+	}
+	return err
+}
 
 // idleAfter is how long a silent stream waits before it shows a sign of life.
 const idleAfter = 15 * time.Second
@@ -50,11 +92,15 @@ func (s *Service) Subscribe(ctx context.Context, sub Subscription, l Listener) e
 	}
 	var project, runID int64
 	if sub.Project != "" {
-		p, err := s.store.ProjectByName(ctx, sub.Project)
+		p, err := s.visibleProject(ctx, sub.Project)
 		if err != nil {
-			return known(err, "project %s", sub.Project)
+			return err
 		}
 		project = p.ID
+	}
+	seen := &sight{sub: sub}
+	if err := s.fresh(ctx, seen); err != nil {
+		return err
 	}
 	names := map[int64]string{}
 	cursors := Cursors{}
@@ -132,9 +178,14 @@ func (s *Service) Subscribe(ctx context.Context, sub Subscription, l Listener) e
 	for {
 		select {
 		case m := <-messages:
+			if err := s.fresh(ctx, seen); err != nil {
+				return err
+			}
 			if m.event != nil {
 				seq = m.event.Seq
-				err = l.Change(seq, told, m.event.Change)
+				if seen.all || seen.projects[m.event.Change.Project] {
+					err = l.Change(seq, told, m.event.Change)
+				}
 				break
 			}
 			name := names[m.attempt.ID]
@@ -147,7 +198,9 @@ func (s *Service) Subscribe(ctx context.Context, sub Subscription, l Listener) e
 			told[name] = m.lines[len(m.lines)-1].N
 			err = l.Lines(seq, told, api.LogBatch{Job: jobOf(name), Attempt: m.attempt.Number, Lines: m.lines})
 		case <-time.After(idleAfter):
-			err = l.Idle()
+			if err = s.fresh(ctx, seen); err == nil {
+				err = l.Idle()
+			}
 		case <-ctx.Done():
 			return nil
 		case <-s.life.Done():

@@ -159,8 +159,58 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 2 }, 10*time.Second, 20*time.Millisecond)
 	d := s.details(t, 2)
 	assert.Equal(t, state.Failed, d.State)
-	assert.Contains(t, d.Reason, "asks for KEY, and this is a proposal from outside")
+	assert.Contains(t, d.Reason, "asks for KEY, and this commit is of a proposal from outside")
 	assert.Empty(t, d.Jobs)
+}
+
+// What a cache holds may have been had by a secret: a licensed library, say.
+func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := t.Context()
+	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
+	require.NoError(t, err)
+	r.commit(map[string]string{"piston/with.toml": wantsKey, "piston/plain.toml": "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n" + step})
+	started := func(pipeline string) int64 {
+		t.Helper()
+		_, err := s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: pipeline})
+		require.NoError(t, err)
+		w, _ := claim(t, s)
+		require.NotNil(t, w)
+		return w.Attempt
+	}
+	save := func(attempt int64, key string) {
+		t.Helper()
+		_, err := s.SaveCache(ctx, attempt, "c", key, strings.NewReader(key))
+		require.NoError(t, err)
+	}
+	finds := func(attempt int64, key string) bool {
+		t.Helper()
+		content, _, err := s.OpenCache(ctx, attempt, key)
+		if err != nil {
+			require.ErrorIs(t, err, ErrNotFound)
+			return false
+		}
+		require.NoError(t, content.Close())
+		return true
+	}
+	save(started("with"), "opened")
+	plain := started("plain")
+	save(plain, "free")
+	assert.True(t, finds(plain, "opened"), "whoever may push may have it")
+	save(plain, "made of it")
+
+	p, err := s.store.ProjectByName(ctx, "app")
+	require.NoError(t, err)
+	r.git("checkout", "-q", "-b", "fork")
+	head := r.commit(map[string]string{"a": "2"})
+	accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}})
+	require.NoError(t, err)
+	s.planRecorded(ctx, accepted.ID)
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	assert.True(t, finds(w.Attempt, "free"))
+	assert.False(t, finds(w.Attempt, "opened"))
+	assert.False(t, finds(w.Attempt, "made of it"), "nor what was made of it")
 }
 
 func TestAPipelineThatFollowsAnother(t *testing.T) {

@@ -23,7 +23,7 @@ func (s *Service) background() {
 	s.loop(time.Second, nil, "ending runs over their limit", s.stopOverdue)
 	s.loop(10*time.Millisecond, nil, "handing out jobs", s.dispatch.run) // for as long as the service lives
 	s.loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
-	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpiredSessions)
+	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpired)
 }
 
 // loop does a piece of upkeep every so often, and when poked. A failure is logged once until it changes.
@@ -107,9 +107,9 @@ func (s *Service) planLeftBehind(ctx context.Context) error {
 	return err
 }
 
-// Runners lists the machines that have asked for work.
-func (s *Service) Runners(ctx context.Context) ([]api.Runner, error) {
-	list, err := s.store.Runners(ctx)
+// Runners lists the machines that have asked for work, by name.
+func (s *Service) Runners(ctx context.Context, page api.Page) ([]api.Runner, error) {
+	list, err := s.store.Runners(ctx, store.Page(page))
 	if err != nil {
 		return nil, err
 	}

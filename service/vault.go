@@ -2,52 +2,193 @@ package service
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
+	"sync"
+	"time"
 
 	"filippo.io/age"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/store"
 )
 
-// vault encrypts what must not lie about in the clear, with age (age-encryption.org/v1) under one X25519 identity.
-type vault struct{ identity *age.X25519Identity }
+// Master says where the master identities come from: age X25519 identities, one a line, of which the first is the
+// one that new records are encrypted to. The others open what was encrypted before.
+type Master struct {
+	File string // made when there is none yet, unless records are there that it should open
+	Text string // from the environment; instead of the file
+	What string // how to speak of it, such as "the file /…/secrets.key"
+	Own  bool   // the file is the service's own: it may write a new identity into it
+}
 
-// openVault reads the identity, or makes one when there is none yet.
-func openVault(path string) (*vault, error) {
-	text, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		identity, err := age.GenerateX25519Identity()
+// FindMaster tells where the master identities are: in the environment variable PISTON_MASTER, in a credential of
+// systemd (systemd.exec(5), LoadCredential=) called piston-master, or in a file.
+func FindMaster(getenv func(string) string, file string) Master {
+	if text := getenv("PISTON_MASTER"); text != "" {
+		return Master{Text: text, What: "the environment variable PISTON_MASTER"}
+	}
+	if dir := getenv("CREDENTIALS_DIRECTORY"); dir != "" {
+		if path := filepath.Join(dir, "piston-master"); fileIsThere(path) {
+			return Master{File: path, What: "the credential " + path}
+		}
+	}
+	return Master{File: file, What: "the file " + file, Own: true}
+}
+
+func fileIsThere(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+// read gives the identities; none when there is no file.
+func (m Master) read() ([]*age.X25519Identity, error) {
+	text := m.Text
+	if text == "" {
+		info, err := os.Stat(m.File)
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, nil
+		}
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("reading the master key: %w", err)
 		}
-		if err := local.WriteOwn(path, []byte(identity.String()+"\n")); err != nil {
-			return nil, fmt.Errorf("writing the key of the secrets: %w", err)
+		if info.Mode().Perm()&0o077 != 0 && m.Own {
+			return nil, fmt.Errorf("%s can be read by others (mode %04o): run chmod 600 on it, and set the secrets anew if others had access",
+				m.File, info.Mode().Perm())
 		}
-		return &vault{identity}, nil
+		all, err := os.ReadFile(m.File)
+		if err != nil {
+			return nil, fmt.Errorf("reading the master key: %w", err)
+		}
+		text = string(all)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("reading the key of the secrets: %w", err)
+	var list []*age.X25519Identity
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		identity, err := age.ParseX25519Identity(line)
+		if err != nil {
+			return nil, fmt.Errorf("%s holds something that is no age identity: put the right one back; without it no secret can be read", m.What)
+		}
+		list = append(list, identity)
 	}
-	info, err := os.Stat(path)
+	if len(list) == 0 {
+		return nil, fmt.Errorf("%s holds no age identity: put the right one back; without it no secret can be read", m.What)
+	}
+	return list, nil
+}
+
+func (m Master) write(list []*age.X25519Identity) error {
+	var b strings.Builder
+	b.WriteString("# opens the secrets of this service; the first is the one in use. Back it up, apart from the database.\n")
+	for _, identity := range list {
+		b.WriteString(identity.String() + "\n")
+	}
+	if err := local.WriteOwn(m.File, []byte(b.String())); err != nil {
+		return fmt.Errorf("writing the master key: %w", err)
+	}
+	return nil
+}
+
+// vault encrypts what must not lie about in the clear, with age (age-encryption.org/v1) to the master identity.
+type vault struct {
+	master Master
+	mu     sync.RWMutex
+	keys   []*age.X25519Identity // the first is in use
+
+	rotating sync.Mutex
+}
+
+// ErrMaster says that the master key is not the one the records were encrypted under.
+var ErrMaster = errors.New("the master key is not the right one")
+
+// openVault reads the master identities and makes sure that they open what is in the database; before that, nothing
+// is changed. Where there is nothing to open and no identity, one is made.
+func openVault(ctx context.Context, m Master, st *store.Store) (*vault, error) {
+	keys, err := m.read()
 	if err != nil {
 		return nil, err
 	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("%s can be read by others (mode %04o): run chmod 600 on it, and set the secrets anew if others had access",
-			path, info.Mode().Perm())
-	}
-	identity, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
+	masters, err := st.Masters(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%s holds no age identity: put the right file back; without it no secret can be read: %w", path, err)
+		return nil, err
 	}
-	return &vault{identity}, nil
+	v := &vault{master: m, keys: keys}
+	for _, known := range masters {
+		if _, err := v.openWith(known.Proof); err != nil {
+			return nil, fmt.Errorf("%w: the secrets in the database are encrypted to %s, and %s %s. Put the right one back; nothing has been changed",
+				ErrMaster, known.Recipient, m.What, v.holds())
+		}
+	}
+	if len(masters) == 0 {
+		if err := v.tryOld(ctx, st); err != nil {
+			return nil, err
+		}
+	}
+	if len(v.keys) == 0 {
+		made, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		v.keys = []*age.X25519Identity{made}
+		if err := m.write(v.keys); err != nil {
+			return nil, err
+		}
+	}
+	proof, to, err := v.seal([]byte("piston"))
+	if err != nil {
+		return nil, err
+	}
+	return v, st.AddMaster(ctx, store.Master{Recipient: to, Proof: proof})
 }
 
-func (v *vault) seal(plain []byte) ([]byte, error) { return sealTo(v.identity.Recipient(), plain) }
+// tryOld tries records that are older than the notes of masters.
+func (v *vault) tryOld(ctx context.Context, st *store.Store) error {
+	list, err := st.SealedToOthers(ctx, "nobody", 1)
+	if err != nil {
+		return err
+	}
+	n, err := st.CountSealedToOthers(ctx, "nobody")
+	if err != nil || n == 0 {
+		return err
+	}
+	if len(v.keys) == 0 {
+		return fmt.Errorf("%w: there are secrets in the database, and %s %s. Put the right one back; nothing has been changed", ErrMaster, v.master.What, v.holds())
+	}
+	for _, sealed := range list {
+		if _, err := v.openWith(sealed.Ciphertext); err != nil {
+			return fmt.Errorf("%w: %s %s, which does not open the secrets in the database. Put the right one back; nothing has been changed", ErrMaster, v.master.What, v.holds())
+		}
+	}
+	return nil
+}
+
+func (v *vault) holds() string {
+	if len(v.keys) == 0 {
+		return "is not there"
+	}
+	var list []string
+	for _, k := range v.keys {
+		list = append(list, k.Recipient().String())
+	}
+	return "holds that of " + strings.Join(list, " and ")
+}
+
+// seal encrypts to the master in use and tells its recipient.
+func (v *vault) seal(plain []byte) (sealed []byte, to string, err error) {
+	v.mu.RLock()
+	r := v.keys[0].Recipient()
+	v.mu.RUnlock()
+	sealed, err = sealTo(r, plain)
+	return sealed, r.String(), err
+}
 
 func sealTo(to age.Recipient, plain []byte) ([]byte, error) {
 	var out bytes.Buffer
@@ -64,10 +205,135 @@ func sealTo(to age.Recipient, plain []byte) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// open decrypts. When no identity fits, another server may have changed the master meanwhile: it is read again.
 func (v *vault) open(sealed []byte) ([]byte, error) {
-	r, err := age.Decrypt(bytes.NewReader(sealed), v.identity)
+	plain, err := v.openWith(sealed)
+	var none *age.NoIdentityMatchError
+	if !errors.As(err, &none) {
+		return plain, err
+	}
+	keys, readErr := v.master.read()
+	if readErr != nil || len(keys) == 0 {
+		return nil, errors.Join(err, readErr)
+	}
+	v.mu.Lock()
+	v.keys = keys
+	v.mu.Unlock()
+	return v.openWith(sealed)
+}
+
+func (v *vault) openWith(sealed []byte) ([]byte, error) {
+	v.mu.RLock()
+	identities := make([]age.Identity, len(v.keys))
+	for i, k := range v.keys {
+		identities[i] = k
+	}
+	v.mu.RUnlock()
+	if len(identities) == 0 {
+		return nil, ErrMaster
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), identities...)
 	if err != nil {
-		return nil, fmt.Errorf("opening a secret: is secrets.key the one it was set under? %w", err)
+		return nil, fmt.Errorf("opening a secret: is the master key the one it was set under? %w", err)
 	}
 	return io.ReadAll(r)
+}
+
+// rotationBatch is how many records are encrypted anew in one transaction.
+const rotationBatch = 50
+
+// RotateMaster encrypts every secret anew, while serving. Where the service's own file holds the master, a new
+// identity is made; otherwise the first of those given is taken, which somebody has put before the one in use.
+func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) {
+	v := s.vault
+	if !v.rotating.TryLock() {
+		return api.MasterRotation{}, fmt.Errorf("a rotation of the master that is at work %w; wait for its end", ErrExists)
+	}
+	defer v.rotating.Unlock()
+	old, err := v.master.read()
+	if err != nil {
+		return api.MasterRotation{}, err
+	}
+	keys := old
+	switch {
+	case v.master.Own:
+		made, err := age.GenerateX25519Identity()
+		if err != nil {
+			return api.MasterRotation{}, err
+		}
+		keys = append([]*age.X25519Identity{made}, old...)
+		if err := v.master.write(keys); err != nil { // it is kept before anything is encrypted to it
+			return api.MasterRotation{}, err
+		}
+	case len(old) < 2:
+		return api.MasterRotation{}, fmt.Errorf("the master is %w to rotate: %s is not the service's to write. Put a new identity (age-keygen) before the one in use, "+
+			"start the service again, and rotate", ErrInvalid, v.master.What)
+	}
+	v.mu.Lock()
+	v.keys = keys
+	v.mu.Unlock()
+	out := api.MasterRotation{Recipient: keys[0].Recipient().String()}
+	proof, to, err := v.seal([]byte("piston"))
+	if err != nil {
+		return out, err
+	}
+	if err := s.store.AddMaster(ctx, store.Master{Recipient: to, Proof: proof}); err != nil {
+		return out, err
+	}
+	for {
+		n, err := s.sealAnew(ctx, to)
+		out.Sealed += n
+		if err != nil {
+			return out, err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	err = s.acting(ctx, act{name: "master.rotate", subject: out.Recipient, after: out}, func(q store.Q) error {
+		left, err := q.CountSealedToOthers(ctx, to)
+		if err == nil && left > 0 {
+			err = fmt.Errorf("%d records are still encrypted to an older identity: another server was writing them; rotate again", left)
+		}
+		if err != nil {
+			return err
+		}
+		return q.KeepMaster(ctx, to)
+	})
+	if err != nil || !v.master.Own {
+		return out, err
+	}
+	// The old identity opens dumps of the database that were made until now.
+	gone := old[0].Recipient().String() // in the name, since two rotations may be of one second
+	before := Master{File: v.master.File + ".until-" + time.Now().UTC().Format("20060102-150405-") + gone[len(gone)-6:]}
+	if err := before.write(old); err != nil {
+		return out, err
+	}
+	out.Former = before.File
+	v.mu.Lock()
+	v.keys = keys[:1]
+	v.mu.Unlock()
+	return out, v.master.write(keys[:1])
+}
+
+// sealAnew encrypts a batch of records to the master in use.
+func (s *Service) sealAnew(ctx context.Context, to string) (n int, err error) {
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		list, err := q.SealedToOthers(ctx, to, rotationBatch)
+		for _, r := range list {
+			plain, err := s.vault.open(r.Ciphertext)
+			if err != nil {
+				return err
+			}
+			if r.Ciphertext, _, err = s.vault.seal(plain); err != nil {
+				return err
+			}
+			if err := q.SealAnew(ctx, r, to); err != nil {
+				return err
+			}
+		}
+		n = len(list)
+		return err
+	})
+	return n, err
 }

@@ -60,6 +60,7 @@ type snapshot struct {
 	view    *view
 	commit  source.Commit
 	tree    *check.Repository
+	objects map[string]string               // ids of the files, by path
 	checked map[*check.Service]check.Result // by what was known
 }
 
@@ -83,8 +84,9 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, tree: &check.Repository{Branches: all}}
+	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, objects: map[string]string{}, tree: &check.Repository{Branches: all}}
 	for _, e := range entries {
+		s.objects[e.Path] = e.ID
 		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
 	}
 	s.tree.Read = func(name string) ([]byte, error) { return s.read(name, definition.MaxFileSize) }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -31,7 +30,8 @@ func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, er
 	if err := s.store.SeeRunner(ctx, in); err != nil {
 		return nil, err
 	}
-	attempt, err := s.dispatch.wait(ctx, in)
+	w := WhoAsks(ctx)
+	attempt, err := s.dispatch.wait(ctx, in, w.Token, w.ProjectID)
 	if err != nil || attempt == nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (s *Service) pack(ctx context.Context, attempt store.Attempt, recipient age
 		return nil, err
 	}
 	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number, Pipeline: run.Pipeline,
-		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds())}
+		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != ""}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
@@ -64,9 +64,6 @@ func (s *Service) pack(ctx context.Context, attempt store.Attempt, recipient age
 		if w.Takes, err = s.takes(ctx, run, job); err != nil {
 			return nil, err
 		}
-	}
-	if run.Outside {
-		return w, nil // never a secret, whatever its pipeline asks for
 	}
 	w.Secrets, w.SecretKinds, err = s.secretsFor(ctx, run, job, recipient)
 	return w, err
@@ -85,69 +82,28 @@ func (s *Service) takes(ctx context.Context, run store.Run, job store.Job) ([]st
 	return all.Takes(job.Definition.V), nil
 }
 
-// maxSources bounds how many projects' remotes are told to a runner, for submodules.
-const maxSources = 1000
-
-// sources gives a project's remote, and where every project's source is to be had from this service.
+// sources gives a project's remote, and where its source, and that of each project that lends it its own, is to be had
+// from this service.
 func (s *Service) sources(ctx context.Context, project int64) (remote string, paths map[string]string, err error) {
-	list, err := s.store.Projects(ctx, "", maxSources)
+	list, err := s.store.SourcesFor(ctx, project)
 	paths = map[string]string{}
-	own := func(p store.Project) { paths[p.Remote] = "/git/" + p.Name }
 	for _, p := range list {
-		own(p)
+		paths[p.Remote] = "/git/" + p.Name
 		if p.ID == project {
-			remote = p.Remote
-		}
-	}
-	if err == nil && remote == "" {
-		var p store.Project
-		if p, err = s.store.ProjectByID(ctx, project); err == nil {
-			own(p)
 			remote = p.Remote
 		}
 	}
 	return remote, paths, err
 }
 
-// secretsFor seals the values the job's steps list to the runner that claimed it, and no others.
-func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
-	wanted := map[string]bool{}
-	for _, step := range job.Definition.V.Step {
-		if step.Skip != "" {
-			continue
-		}
-		for _, name := range step.AllSecrets() {
-			wanted[name] = true
-		}
-	}
-	if len(wanted) == 0 {
-		return nil, nil, nil
-	}
-	list, err := s.store.Secrets(ctx, run.ProjectID)
-	if err != nil {
-		return nil, nil, err
-	}
-	values, revisions := api.SealedSecrets{}, map[string]int{}
-	kinds = map[string]string{}
-	for _, secret := range list {
-		if !wanted[secret.Name] {
-			continue
-		}
-		plain, err := s.vault.open(secret.Ciphertext)
-		if err != nil {
-			return nil, nil, err
-		}
-		values[secret.Name], kinds[secret.Name], revisions[secret.Name] = plain, secret.Kind, secret.Revision
-	}
-	if err := s.store.NoteSecrets(ctx, run.ID, revisions); err != nil {
-		return nil, nil, err
-	}
-	text, err := json.Marshal(values)
-	if err != nil {
-		return nil, nil, err
-	}
-	sealed, err = sealTo(to, text)
-	return sealed, kinds, err
+// MayRead reports whether a runner has a job at hand that may read a project's source.
+func (s *Service) MayRead(ctx context.Context, w Who, project string) (bool, error) {
+	return s.store.IsSourceOf(ctx, project, w.Token)
+}
+
+// IsHolder reports whether an attempt is, or was, a runner's.
+func (s *Service) IsHolder(ctx context.Context, w Who, attempt int64) (bool, error) {
+	return s.store.IsOfToken(ctx, attempt, w.Token)
 }
 
 // gone says that an attempt is over, or another runner's; what its runner still reports changes nothing.

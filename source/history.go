@@ -70,6 +70,13 @@ func (r Repo) Branches(ctx context.Context) ([]string, error) {
 type Entry struct {
 	Path string
 	Mode string // such as 100755; see gitformat-index(5)
+	ID   string // of the object
+}
+
+// IsHeld reports whether a branch or a tag leads to a commit.
+func (r Repo) IsHeld(ctx context.Context, commit string) (bool, error) {
+	out, err := r.git(ctx, "for-each-ref", "--count=1", "--contains="+commit, "refs/heads", "refs/tags")
+	return len(bytes.TrimSpace(out)) > 0, err
 }
 
 // Tree lists all files of a commit.
@@ -81,8 +88,8 @@ func (r Repo) Tree(ctx context.Context, commit string) ([]Entry, error) {
 	var list []Entry
 	for entry := range strings.SplitSeq(string(out), "\x00") {
 		about, name, ok := strings.Cut(entry, "\t")
-		if mode, _, has := strings.Cut(about, " "); ok && has {
-			list = append(list, Entry{name, mode})
+		if fields := strings.Fields(about); ok && len(fields) == 3 { // mode, kind, id
+			list = append(list, Entry{name, fields[0], fields[2]})
 		}
 	}
 	return list, nil

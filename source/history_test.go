@@ -124,7 +124,7 @@ func TestAWorkTreeAsItIs(t *testing.T) {
 	assert.Equal(t, "main", w.Branch)
 	assert.Equal(t, first, w.Commit)
 	assert.Equal(t, "/srv/git/app.git", w.Origin)
-	assert.Equal(t, []Entry{{"loose file", "100644"}}, w.Loose)
+	assert.Equal(t, []Entry{{Path: "loose file", Mode: "100644"}}, w.Loose)
 	modes := map[string]string{}
 	for _, e := range w.Entries {
 		modes[e.Path] = e.Mode

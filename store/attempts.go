@@ -35,6 +35,8 @@ type Attempt struct {
 	NotBefore  *time.Time  `db:"not_before"`
 	StopState  state.State `db:"stop_state"`
 
+	RunnerToken int64 `db:"runner_token"` // of the runner that has it
+
 	Tools      JSON[map[string]string] `db:"tools"`
 	ToolsFound JSON[map[string]string] `db:"tools_found"`
 }
@@ -209,6 +211,23 @@ type Runner struct {
 	Seen     time.Time `db:"seen_at"`
 
 	Tools JSON[map[string]string] `db:"tools"`
+
+	Token   int64 `db:"-"` // by which it asks
+	Project int64 `db:"-"` // the only one that token is for; 0 any
+}
+
+// IsSourceOf reports whether a runner, by its token, has a job at hand that may read a project's source: one of that
+// project, or of one that it is lent to.
+func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool, err error) {
+	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts a JOIN projects p ON p.name = $1 WHERE a.state = 'running' AND a.runner_token = $2
+		AND (a.project_id = p.id OR EXISTS (SELECT FROM lendings l WHERE l.project_id = p.id AND l.to_id = a.project_id)))`, project, token)
+	return is, err
+}
+
+// IsOfToken reports whether an attempt is, or was, the runner's who has a token.
+func (q Q) IsOfToken(ctx context.Context, attempt, token int64) (is bool, err error) {
+	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts WHERE id = $1 AND runner_token = $2)`, attempt, token)
+	return is, err
 }
 
 // seenEvery is how often a runner's sign of life is written, when nothing else about it has changed: a hundred runners
@@ -234,8 +253,8 @@ func (q Q) TouchRunner(ctx context.Context, name string) error {
 	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1 AND seen_at < now() - interval '`+seenEvery+`'`, name)
 }
 
-// Runners lists all by name.
-func (q Q) Runners(ctx context.Context) (list []Runner, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM runners ORDER BY name`)
+// Runners lists runners by name.
+func (q Q) Runners(ctx context.Context, page Page) (list []Runner, err error) {
+	err = q.list(ctx, &list, `SELECT * FROM runners WHERE true`+paged("name"), page.args()...)
 	return list, err
 }

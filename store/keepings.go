@@ -9,24 +9,27 @@ import (
 
 // Cache is one saved copy of a cache.
 type Cache struct {
-	ID   int64  `db:"id"`
-	Name string `db:"name"`
-	Key  string `db:"key"`
-	Size int64  `db:"size"`
-	Blob string `db:"blob"`
+	ID    int64  `db:"id"`
+	Name  string `db:"name"`
+	Guard string `db:"guard"` // of the run that saved it
+	Gated bool   `db:"gated"` // it may hold what a secret has opened
+	Key   string `db:"key"`
+	Size  int64  `db:"size"`
+	Blob  string `db:"blob"`
 }
 
-// CacheByKey finds a saved copy and notes its use.
-func (q Q) CacheByKey(ctx context.Context, project int64, key string) (c Cache, err error) {
-	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND key = $2
-		RETURNING id, name, key, size, blob`, project, key)
+// CacheByKey finds a copy that a run with the same guard saved, and notes its use. Whatever is gated is found only when
+// that may be.
+func (q Q) CacheByKey(ctx context.Context, project int64, guard, key string, gated bool) (c Cache, err error) {
+	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND guard = $2 AND key = $3 AND ($4 OR NOT gated)
+		RETURNING id, name, guard, gated, key, size, blob`, project, guard, key, gated)
 	return c, err
 }
 
-// AddCache notes a saved copy. The first one of a key stays: the content is the same.
+// AddCache notes a saved copy. The first one of a key and guard stays: the content is the same.
 func (q Q) AddCache(ctx context.Context, project int64, c Cache) error {
-	return q.do(ctx, nil, `INSERT INTO caches (project_id, name, key, size, blob) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (project_id, key) DO NOTHING`, project, c.Name, c.Key, c.Size, c.Blob)
+	return q.do(ctx, nil, `INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
+		ON CONFLICT (project_id, guard, key) DO NOTHING`, project, c.Name, c.Guard, c.Gated, c.Key, c.Size, c.Blob)
 }
 
 // SetCacheUse notes what came of a cache in an attempt.
@@ -108,35 +111,4 @@ func (q Q) Artifacts(ctx context.Context, run int64) (list []Artifact, err error
 func (q Q) ArtifactByID(ctx context.Context, run, id int64) (f Artifact, err error) {
 	err = q.get(ctx, &f, `SELECT `+artifactColumns+` WHERE a.run_id = $1 AND f.id = $2`, run, id)
 	return f, err
-}
-
-// Secret is a secret's record.
-type Secret struct {
-	Name       string    `db:"name"`
-	Kind       string    `db:"kind"`
-	Ciphertext []byte    `db:"ciphertext"`
-	Revision   int       `db:"revision"`
-	Updated    time.Time `db:"updated_at"`
-	By         string    `db:"updated_by"`
-}
-
-// SetSecret writes a secret's next revision.
-func (q Q) SetSecret(ctx context.Context, project int64, name string, kind api.SecretKind, ciphertext []byte, by string) (s Secret, err error) {
-	err = q.get(ctx, &s, `INSERT INTO secrets (project_id, name, kind, ciphertext, revision, updated_by) VALUES ($1, $2, $3, $4, 1, $5)
-		ON CONFLICT (project_id, name) DO UPDATE SET kind = $3, ciphertext = $4, revision = secrets.revision + 1,
-			updated_at = now(), updated_by = $5
-		RETURNING name, kind, ciphertext, revision, updated_at, updated_by`, project, name, string(kind), ciphertext, by)
-	return s, err
-}
-
-// Secrets lists a project's secrets by name.
-func (q Q) Secrets(ctx context.Context, project int64) (list []Secret, err error) {
-	err = q.list(ctx, &list, `SELECT name, kind, ciphertext, revision, updated_at, updated_by FROM secrets
-		WHERE project_id = $1 ORDER BY name`, project)
-	return list, err
-}
-
-// DropSecret removes a secret.
-func (q Q) DropSecret(ctx context.Context, project int64, name string) error {
-	return q.do(ctx, ErrNotFound, `DELETE FROM secrets WHERE project_id = $1 AND name = $2`, project, name)
 }

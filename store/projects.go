@@ -20,8 +20,8 @@ type Project struct {
 const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once`
 
 // AddProject registers a repository; ErrExists when the name is taken.
-func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte) error {
-	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key) VALUES ($1, $2, $3)`, name, remote, hookKey)
+func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte, sealedTo string) error {
+	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key, hook_key_sealed_to) VALUES ($1, $2, $3, $4)`, name, remote, hookKey, sealedTo)
 }
 
 // ProjectByName finds a project.
@@ -36,10 +36,36 @@ func (q Q) ProjectByID(ctx context.Context, id int64) (p Project, err error) {
 	return p, err
 }
 
-// Projects lists up to limit projects by name, those after a name.
-func (q Q) Projects(ctx context.Context, after string, limit int) (list []Project, err error) {
-	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE name > $1 ORDER BY name LIMIT $2`, after, limit)
+// ProjectsAmong lists projects by name: all, or of some ids.
+func (q Q) ProjectsAmong(ctx context.Context, ids []int64, all bool, page Page) (list []Project, err error) {
+	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE ($5 OR id = ANY($4))`+paged("name"), append(page.args(), ids, all)...)
 	return list, err
+}
+
+// LocalProjects lists those whose remote is a folder of the server's machine.
+func (q Q) LocalProjects(ctx context.Context) (list []Project, err error) {
+	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE remote LIKE '/%' ORDER BY name`)
+	return list, err
+}
+
+// SourcesFor lists a project, and those that lend it their source.
+func (q Q) SourcesFor(ctx context.Context, project int64) (list []Project, err error) {
+	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE id = $1 OR id IN (SELECT project_id FROM lendings WHERE to_id = $1)`, project)
+	return list, err
+}
+
+// Lendings lists the names of the projects that a project lends its source to.
+func (q Q) Lendings(ctx context.Context, project int64) (names []string, err error) {
+	err = q.list(ctx, &names, `SELECT p.name FROM lendings l JOIN projects p ON p.id = l.to_id WHERE l.project_id = $1 ORDER BY p.name`, project)
+	return names, err
+}
+
+// SetLendings writes which projects a project lends its source to.
+func (q Q) SetLendings(ctx context.Context, project int64, to []string) error {
+	if err := q.do(ctx, nil, `DELETE FROM lendings WHERE project_id = $1`, project); err != nil {
+		return err
+	}
+	return q.do(ctx, nil, `INSERT INTO lendings SELECT $1, id FROM projects WHERE name = ANY($2) AND id <> $1`, project, texts(to))
 }
 
 // Push is a recorded report of changed refs.

@@ -117,15 +117,16 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 	type row struct {
 		ID     int64             `json:"id"`
 		Runner string            `json:"runner"`
+		Token  int64             `json:"token"`
 		Tools  map[string]string `json:"tools"`
 	}
 	var rows []row
 	for id, r := range to {
-		rows = append(rows, row{id, r.Name, orNone(r.Tools.V)})
+		rows = append(rows, row{id, r.Name, r.Token, orNone(r.Tools.V)})
 	}
 	err = q.list(ctx, &list, `WITH given AS (
-			UPDATE attempts SET state = 'running', runner = t.runner, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools
-			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, tools jsonb)
+			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools
+			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, token bigint, tools jsonb)
 			WHERE attempts.id = t.id AND state = 'queued' RETURNING attempts.*),
 		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id AND jobs.state = 'queued' RETURNING jobs.id),
 		open AS (UPDATE runs SET state = 'running', begun = true, started_at = coalesce(started_at, now()),

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"reflect"
 	"strings"
 	"time"
 
@@ -124,6 +125,9 @@ func isCutOff(err error) bool {
 
 func (q Q) get(ctx context.Context, dest any, query string, args ...any) error {
 	err := sqlx.GetContext(ctx, q.x, dest, query, args...)
+	if err != nil {
+		reflect.ValueOf(dest).Elem().SetZero() // sqlx has made room in it for what did not come
+	}
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound
 	}

@@ -32,7 +32,7 @@ func open(t *testing.T) *store.Store {
 
 func project(t *testing.T, s *store.Store) store.Project {
 	t.Helper()
-	require.NoError(t, s.AddProject(t.Context(), "p", "/srv/p.git", []byte("sealed")))
+	require.NoError(t, s.AddProject(t.Context(), "p", "/srv/p.git", []byte("sealed"), "age1test"))
 	p, err := s.ProjectByName(t.Context(), "p")
 	require.NoError(t, err)
 	return p
@@ -335,29 +335,23 @@ func TestPushesAreTakenOnce(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-func TestSecretsCachesAndArtifacts(t *testing.T) {
+func TestCachesAndArtifacts(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	p := project(t, s)
-	for revision := 1; revision <= 2; revision++ {
-		v, err := s.SetSecret(ctx, p.ID, "KEY", api.TextSecret, []byte{0, 1, byte(revision)}, "ada")
-		require.NoError(t, err)
-		assert.Equal(t, revision, v.Revision)
-	}
-	list, err := s.Secrets(ctx, p.ID)
-	require.NoError(t, err)
-	require.Len(t, list, 1)
-	assert.Equal(t, []byte{0, 1, 2}, list[0].Ciphertext)
-	require.NoError(t, s.DropSecret(ctx, p.ID, "KEY"))
-	assert.ErrorIs(t, s.DropSecret(ctx, p.ID, "KEY"), store.ErrNotFound)
-
 	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 1, Blob: "first"}))
 	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 2, Blob: "second"}))
-	c, err := s.CacheByKey(ctx, p.ID, "k")
+	c, err := s.CacheByKey(ctx, p.ID, "", "k", true)
 	require.NoError(t, err)
 	assert.Equal(t, "first", c.Blob)
-	_, err = s.CacheByKey(ctx, p.ID+1, "k")
+	_, err = s.CacheByKey(ctx, p.ID+1, "", "k", true)
 	assert.ErrorIs(t, err, store.ErrNotFound, "another project's cache is not found")
+	_, err = s.CacheByKey(ctx, p.ID, "guarded", "k", true)
+	assert.ErrorIs(t, err, store.ErrNotFound, "nor one that was saved under another guard")
+	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Guard: "guarded", Key: "k", Size: 3, Blob: "third"}))
+	c, err = s.CacheByKey(ctx, p.ID, "guarded", "k", true)
+	require.NoError(t, err)
+	assert.Equal(t, "third", c.Blob)
 
 	r := addRun(t, s, p, nil)
 	id := addAttempt(t, s, r, "j", []string{"linux"}, time.Now())
@@ -370,38 +364,6 @@ func TestSecretsCachesAndArtifacts(t *testing.T) {
 	assert.Equal(t, "j", files[0].Job)
 	_, err = s.ArtifactByID(ctx, r.ID+1, files[0].ID)
 	assert.ErrorIs(t, err, store.ErrNotFound, "not by another run's address")
-}
-
-func TestPeopleSessionsAndTokens(t *testing.T) {
-	s := open(t)
-	ctx := t.Context()
-	require.NoError(t, s.AddPerson(ctx, "ada", "hash"))
-	assert.ErrorIs(t, s.AddPerson(ctx, "ada", "other"), store.ErrExists)
-	ada, err := s.PersonByName(ctx, "ada")
-	require.NoError(t, err)
-	require.NoError(t, s.AddSession(ctx, []byte("live"), ada.ID, time.Now().Add(time.Hour)))
-	require.NoError(t, s.AddSession(ctx, []byte("old"), ada.ID, time.Now().Add(-time.Second)))
-	_, err = s.SessionPerson(ctx, []byte("live"))
-	require.NoError(t, err)
-	_, err = s.SessionPerson(ctx, []byte("old"))
-	assert.ErrorIs(t, err, store.ErrNotFound, "an expired session is none")
-	require.NoError(t, s.DropExpiredSessions(ctx))
-	require.NoError(t, s.EndSession(ctx, []byte("live")))
-	_, err = s.SessionPerson(ctx, []byte("live"))
-	assert.ErrorIs(t, err, store.ErrNotFound)
-
-	own, err := s.AddToken(ctx, []byte("t1"), "laptop", api.PersonToken, ada.ID)
-	require.NoError(t, err)
-	assert.Equal(t, "ada", own.Person)
-	machine, err := s.AddToken(ctx, []byte("t2"), "box", api.RunnerToken, 0)
-	require.NoError(t, err)
-	assert.Empty(t, machine.Person)
-	found, err := s.TokenByHash(ctx, []byte("t1"))
-	require.NoError(t, err)
-	assert.Equal(t, own.ID, found.ID)
-	require.NoError(t, s.RevokeToken(ctx, own.ID))
-	_, err = s.TokenByHash(ctx, []byte("t1"))
-	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
 func TestADatabaseThatIsAwayIsToldApart(t *testing.T) {

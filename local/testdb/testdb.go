@@ -54,11 +54,17 @@ func New(t testing.TB) string {
 // Main runs a package's tests and stops the server after them.
 func Main(m *testing.M) {
 	code := m.Run()
-	if server != nil {
-		server.Stop()
-		if err := local.RemoveFolder(home); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-		}
-	}
+	Stop()
 	os.Exit(code)
+}
+
+// Stop ends the server, when one was started.
+func Stop() {
+	if server == nil {
+		return
+	}
+	server.Stop()
+	if err := local.RemoveFolder(home); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	}
 }

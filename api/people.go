@@ -1,0 +1,136 @@
+package api
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/core/access"
+)
+
+// Person is somebody who may sign in.
+type Person struct {
+	Name          string     `json:"name"`
+	Administrator bool       `json:"administrator" doc:"By themselves or by a group."`
+	Disabled      bool       `json:"disabled,omitempty" doc:"May not sign in, nor use a token."`
+	Issuer        string     `json:"issuer,omitempty" doc:"Where they sign in by OpenID Connect."`
+	Groups        []string   `json:"groups"`
+	Created       time.Time  `json:"created"`
+	Seen          *time.Time `json:"seen,omitempty" doc:"When they last signed in."`
+}
+
+// Me is who is signed in, and what they may do where.
+type Me struct {
+	Name          string                 `json:"name"`
+	Administrator bool                   `json:"administrator"`
+	Roles         map[string]access.Role `json:"roles" doc:"By project: reader, builder or keeper; * for every project."`
+}
+
+// Credentials open a session.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100"`
+	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
+
+// NewPerson adds somebody.
+type NewPerson struct {
+	Name          string `json:"name" pattern:"^[a-z0-9][a-z0-9._@-]{0,99}$"`
+	Administrator bool   `json:"administrator,omitempty"`
+}
+
+// NewPassword is a password that was made for somebody; it is shown this once.
+type NewPassword struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// OwnPassword changes one's own password.
+type OwnPassword struct {
+	Old string `json:"old" maxLength:"1000"`
+	New string `json:"new" minLength:"12" maxLength:"1000"`
+}
+
+// PersonChange changes what somebody may; what is absent stays.
+type PersonChange struct {
+	Administrator *bool `json:"administrator,omitempty"`
+	Disabled      *bool `json:"disabled,omitempty"`
+}
+
+// Group is people who are given roles together.
+type Group struct {
+	Name           string   `json:"name"`
+	Administrators bool     `json:"administrators,omitempty" doc:"Its members are administrators."`
+	IssuerGroup    string   `json:"issuer_group,omitempty" maxLength:"200" doc:"Whoever is in this group at the issuer is a member, from their next sign-in on."`
+	Members        []string `json:"members" maxItems:"1000"`
+}
+
+// GroupChange makes a group or changes it.
+type GroupChange struct {
+	Administrators bool     `json:"administrators,omitempty"`
+	IssuerGroup    string   `json:"issuer_group,omitempty" maxLength:"200"`
+	Members        []string `json:"members" maxItems:"1000" doc:"Names of people; those who are members by the issuer need not be among them."`
+}
+
+// Grant gives a person or a group a role.
+type Grant struct {
+	Project string      `json:"project,omitempty" maxLength:"63" doc:"Absent: every project."`
+	Person  string      `json:"person,omitempty" maxLength:"100"`
+	Group   string      `json:"group,omitempty" maxLength:"100"`
+	Role    access.Role `json:"role,omitempty" enum:"reader,builder,keeper"`
+}
+
+// Whom names the person or the group.
+func (g Grant) Whom() string {
+	if g.Group != "" {
+		return "group " + g.Group
+	}
+	return g.Person
+}
+
+// Key is the name by which a list of roles is ordered, and paged.
+func (g Grant) Key() string {
+	if g.Project == "" {
+		return "*/" + g.Whom()
+	}
+	return g.Project + "/" + g.Whom()
+}
+
+// TokenKind is what a token may be used for.
+type TokenKind string
+
+// A person's token does what the person may do, within its own bounds; a runner's only claims and reports work.
+const (
+	PersonToken TokenKind = "person"
+	RunnerToken TokenKind = "runner"
+)
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name    string      `json:"name" minLength:"1" maxLength:"100" doc:"What it is for, to find it again."`
+	Kind    TokenKind   `json:"kind" enum:"person,runner" default:"person"`
+	Role    access.Role `json:"role,omitempty" enum:"reader,builder,keeper,administrator" doc:"The most it may do. Absent: whatever its person may."`
+	Project string      `json:"project,omitempty" maxLength:"63" doc:"The only project it is for."`
+	Days    int         `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"After how many days it expires; 0 never."`
+}
+
+// Token is a token without its secret part.
+type Token struct {
+	ID       int64       `json:"id"`
+	Name     string      `json:"name"`
+	Kind     TokenKind   `json:"kind" enum:"person,runner"`
+	Person   string      `json:"person,omitempty"`
+	Role     access.Role `json:"role,omitempty"`
+	Project  string      `json:"project,omitempty"`
+	Created  time.Time   `json:"created"`
+	Expires  *time.Time  `json:"expires,omitempty"`
+	LastUsed *time.Time  `json:"last_used,omitempty"`
+}
+
+// IssuedToken is a new token with its secret part, which is never shown again.
+type IssuedToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// SignInWays tells how one may sign in.
+type SignInWays struct {
+	Issuer string `json:"issuer,omitempty" doc:"Name of the OpenID Connect issuer, when there is one."`
+}

@@ -1,0 +1,217 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/coreos/go-oidc/v3/oidc"
+	"golang.org/x/oauth2"
+
+	"gentlepiston.example/piston/store"
+)
+
+// Issuer is where people sign in by OpenID Connect (Core 1.0), with the code flow and PKCE (RFC 7636, S256).
+type Issuer struct {
+	Address      string // of the issuer; "" for none
+	Name         string // what to call it
+	ClientID     string
+	ClientSecret string // "" for a public client
+	GroupsClaim  string // claim of the ID token that lists groups
+	Return       string // address of this service that the issuer sends people back to
+}
+
+// Errors of a sign-in at an issuer.
+var (
+	ErrIssuerAway = errors.New("the issuer cannot be reached just now; sign in by password, or try again later")
+	ErrIssuer     = errors.New("the issuer's answer was not accepted")
+)
+
+// issuerPatience bounds what is asked of the issuer.
+const issuerPatience = 8 * time.Second
+
+// found remembers an issuer's description (OpenID Connect Discovery 1.0) for as long as the server lives: its keys are
+// fetched again when one is missing.
+type found struct {
+	mu       sync.Mutex
+	provider *oidc.Provider
+}
+
+func (s *Service) provider(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
+	if s.issuer.Address == "" {
+		return nil, nil, fmt.Errorf("this service has no issuer to sign in at: %w", ErrNotFound)
+	}
+	s.discovered.mu.Lock()
+	defer s.discovered.mu.Unlock()
+	if s.discovered.provider == nil {
+		// What is kept asks for keys later, so its context must not end with this request.
+		p, err := oidc.NewProvider(oidc.ClientContext(s.life, &http.Client{Timeout: issuerPatience}), s.issuer.Address)
+		if err != nil {
+			s.log.Warn("the issuer cannot be asked", "issuer", s.issuer.Address, "error", err)
+			return nil, nil, ErrIssuerAway
+		}
+		s.discovered.provider = p
+	}
+	p := s.discovered.provider
+	return p, &oauth2.Config{ClientID: s.issuer.ClientID, ClientSecret: s.issuer.ClientSecret, Endpoint: p.Endpoint(), RedirectURL: s.issuer.Return,
+		Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, nil
+}
+
+// IssuerName is what the issuer is called; "" when there is none.
+func (s *Service) IssuerName() string {
+	if s.issuer.Address == "" {
+		return ""
+	}
+	if s.issuer.Name != "" {
+		return s.issuer.Name
+	}
+	if u, err := url.Parse(s.issuer.Address); err == nil {
+		return u.Host
+	}
+	return s.issuer.Address
+}
+
+// signingIn is what the browser keeps, sealed, while somebody is at the issuer.
+type signingIn struct {
+	State    string    `json:"state"`
+	Nonce    string    `json:"nonce"`
+	Verifier string    `json:"verifier"`
+	Until    time.Time `json:"until"`
+}
+
+// signingInFor is how long somebody may take at the issuer.
+const signingInFor = 10 * time.Minute
+
+// BeginAtIssuer gives the address to send a browser to, and what it is to bring back, which only we can read.
+func (s *Service) BeginAtIssuer(ctx context.Context) (address string, kept []byte, err error) {
+	_, config, err := s.provider(ctx)
+	if err != nil {
+		return "", nil, err
+	}
+	in := signingIn{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(signingInFor)}
+	text, err := json.Marshal(in)
+	if err != nil {
+		return "", nil, err
+	}
+	kept, _, err = s.vault.seal(text)
+	return config.AuthCodeURL(in.State, oidc.Nonce(in.Nonce), oauth2.S256ChallengeOption(in.Verifier)), kept, err
+}
+
+// ReturnFromIssuer opens a session for whoever the issuer says is there.
+func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code, address string) (Entry, error) {
+	provider, config, err := s.provider(ctx)
+	if err != nil {
+		return Entry{}, err
+	}
+	var in signingIn
+	text, err := s.vault.open(kept)
+	if err == nil {
+		err = json.Unmarshal(text, &in)
+	}
+	if err != nil || in.State == "" || state != in.State || time.Now().After(in.Until) {
+		return Entry{}, fmt.Errorf("%w: it does not belong to a sign-in that this browser began in the last %d minutes; begin again", ErrIssuer, int(signingInFor.Minutes()))
+	}
+	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, &http.Client{Timeout: issuerPatience}), issuerPatience)
+	defer cancel()
+	token, err := config.Exchange(ctx, code, oauth2.VerifierOption(in.Verifier))
+	var refused *oauth2.RetrieveError
+	switch {
+	case errors.As(err, &refused):
+		return Entry{}, fmt.Errorf("%w: it refused the code (%s)", ErrIssuer, refused.ErrorCode)
+	case err != nil:
+		s.log.Warn("the issuer cannot be asked", "issuer", s.issuer.Address, "error", err)
+		return Entry{}, ErrIssuerAway
+	}
+	raw, _ := token.Extra("id_token").(string)
+	id, err := provider.Verifier(&oidc.Config{ClientID: s.issuer.ClientID}).Verify(ctx, raw)
+	if err != nil {
+		return Entry{}, fmt.Errorf("%w: %w", ErrIssuer, err)
+	}
+	if id.Nonce != in.Nonce {
+		return Entry{}, fmt.Errorf("%w: the nonce is another", ErrIssuer)
+	}
+	person, err := s.personAtIssuer(ctx, id)
+	if err != nil {
+		return Entry{}, err
+	}
+	if person.Disabled {
+		return Entry{}, refuse("%s may not sign in here; ask an administrator", person.Name)
+	}
+	return s.enter(ctx, person, address, "", true)
+}
+
+// personAtIssuer finds or makes the person of an ID token, who is in the groups that it names.
+func (s *Service) personAtIssuer(ctx context.Context, id *oidc.IDToken) (person store.Person, err error) {
+	claims := map[string]any{}
+	if err := id.Claims(&claims); err != nil {
+		return person, fmt.Errorf("%w: %w", ErrIssuer, err)
+	}
+	var groups []string
+	if list, ok := claims[s.issuer.GroupsClaim].([]any); ok {
+		for _, g := range list {
+			if name, ok := g.(string); ok {
+				groups = append(groups, name)
+			}
+		}
+	}
+	err = s.store.Tx(ctx, func(q store.Q) error {
+		person, err = q.PersonBySubject(ctx, id.Issuer, id.Subject)
+		if errors.Is(err, store.ErrNotFound) {
+			person, err = addFromIssuer(ctx, q, id, claims)
+		}
+		if err != nil {
+			return err
+		}
+		if err := q.SetIssuerGroups(ctx, person.ID, groups); err != nil {
+			return err
+		}
+		if err := administratorLeft(ctx, q); err != nil {
+			return err
+		}
+		person, err = q.PersonBySubject(ctx, id.Issuer, id.Subject)
+		return err
+	})
+	return person, err
+}
+
+var notOfNames = regexp.MustCompile(`[^a-z0-9._@-]+`)
+
+// addFromIssuer adds somebody by the name the issuer gives them, or one made from it: a person who is here already is
+// never taken for them because of a name.
+func addFromIssuer(ctx context.Context, q store.Q, id *oidc.IDToken, claims map[string]any) (store.Person, error) {
+	base := ""
+	for _, claim := range []string{"preferred_username", "email", "name", "sub"} {
+		text, _ := claims[claim].(string)
+		if base = strings.Trim(notOfNames.ReplaceAllString(strings.ToLower(text), "-"), "-._@"); base != "" {
+			break
+		}
+	}
+	if base == "" {
+		base = "person"
+	}
+	base = base[:min(len(base), 80)]
+	name := base
+	for n := 2; ; n++ {
+		if _, err := q.PersonByName(ctx, name); errors.Is(err, store.ErrNotFound) {
+			break
+		} else if err != nil {
+			return store.Person{}, err
+		}
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	if err := q.AddPerson(ctx, store.Person{Name: name, Issuer: id.Issuer, Subject: id.Subject}); err != nil {
+		return store.Person{}, err
+	}
+	if err := note(ctx, q, act{name: "person.add", subject: name, after: map[string]string{"issuer": id.Issuer, "subject": id.Subject}}); err != nil {
+		return store.Person{}, err
+	}
+	return q.PersonByName(ctx, name)
+}

@@ -1,0 +1,294 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
+)
+
+func keysOf(identity *age.X25519Identity) []*age.X25519Identity {
+	return []*age.X25519Identity{identity}
+}
+
+// addPerson adds somebody and tells who they are when they ask for something.
+func addPerson(t *testing.T, s *Service, name string) Who {
+	t.Helper()
+	_, err := s.AddPerson(t.Context(), api.NewPerson{Name: name})
+	require.NoError(t, err)
+	p, err := s.store.PersonByName(t.Context(), name)
+	require.NoError(t, err)
+	return Who{ID: p.ID, Name: name, Kind: api.PersonToken}
+}
+
+func TestSigningIn(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	password, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	assert.Len(t, password, 20)
+	again, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, again, "made once")
+	for _, c := range []api.Credentials{{Name: "admin", Password: "wrong"}, {Name: "nobody", Password: password}, {Name: "admin", Password: ""}} {
+		_, err := s.SignIn(ctx, c, "192.0.2.1", "")
+		assert.ErrorIs(t, err, ErrSignIn)
+	}
+	entry, err := s.SignIn(ctx, api.Credentials{Name: "admin", Password: password}, "192.0.2.1", "")
+	require.NoError(t, err)
+	found, err := s.BySession(ctx, entry.Session)
+	require.NoError(t, err)
+	assert.True(t, found.Rules())
+	require.NoError(t, s.SignOut(WithWho(ctx, found), entry.Session))
+	_, err = s.BySession(ctx, entry.Session)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestGuessingPasswordsIsSlowAndLocksNobodyElseOut(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	made, err := s.AddPerson(ctx, api.NewPerson{Name: "ada"})
+	require.NoError(t, err)
+	right := api.Credentials{Name: "ada", Password: made.Password}
+	wrong := api.Credentials{Name: "ada", Password: "guess"}
+	entry, err := s.SignIn(ctx, right, "192.0.2.7", "")
+	require.NoError(t, err)
+	for range freeFailures {
+		_, err := s.SignIn(ctx, wrong, "192.0.2.7", "")
+		assert.ErrorIs(t, err, ErrSignIn)
+	}
+	_, err = s.SignIn(ctx, right, "192.0.2.7", "")
+	var wait TooMany
+	require.ErrorAs(t, err, &wait, "even the right password has to wait, so that a guess is not told from it")
+	assert.Positive(t, wait.Wait)
+	_, err = s.SignIn(ctx, right, "192.0.2.8", "")
+	assert.NoError(t, err, "from elsewhere she comes in")
+	_, err = s.SignIn(ctx, right, "192.0.2.7", entry.Device)
+	assert.NoError(t, err, "and with a browser that is known, even from there")
+
+	// Many places guess one name: unknown places have to wait, known browsers not.
+	for n := range maxNameFailures {
+		require.NoError(t, s.store.NoteSignInFailure(ctx, "ada", fmt.Sprintf("198.51.100.%d", n)))
+	}
+	_, err = s.SignIn(ctx, right, "203.0.113.1", "")
+	assert.ErrorAs(t, err, &wait)
+	_, err = s.SignIn(ctx, right, "203.0.113.1", entry.Device)
+	assert.NoError(t, err)
+	_, err = s.SignIn(ctx, api.Credentials{Name: "grace", Password: "x"}, "203.0.113.1", entry.Device)
+	assert.ErrorIs(t, err, ErrSignIn, "a browser is known for its own person only")
+}
+
+func TestThereIsAlwaysAnAdministrator(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	_, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	yes, no := true, false
+	_, err = s.ChangePerson(ctx, "admin", api.PersonChange{Administrator: &no})
+	assert.ErrorIs(t, err, ErrInvalid)
+	_, err = s.ChangePerson(ctx, "admin", api.PersonChange{Disabled: &yes})
+	assert.ErrorIs(t, err, ErrInvalid)
+	addPerson(t, s, "ada")
+	_, err = s.SetGroup(ctx, "ops", api.GroupChange{Administrators: true, Members: []string{"ada"}})
+	require.NoError(t, err)
+	p, err := s.ChangePerson(ctx, "admin", api.PersonChange{Administrator: &no})
+	require.NoError(t, err)
+	assert.False(t, p.Administrator)
+	assert.ErrorIs(t, s.DropGroup(ctx, "ops"), ErrInvalid, "now she is the last one")
+	_, err = s.SetGroup(ctx, "ops", api.GroupChange{Administrators: true, Members: []string{"nobody"}})
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestRolesAndWhatTokensBound(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	addProject(t, s, "charts")
+	ada := addPerson(t, s, "ada")
+	require.NoError(t, s.Grant(ctx, api.Grant{Project: "tides", Person: "ada", Role: access.Keeper}))
+	role := func(w Who, project string) access.Role {
+		t.Helper()
+		r, err := s.RoleIn(ctx, w, project)
+		require.NoError(t, err)
+		return r
+	}
+	assert.Equal(t, access.Keeper, role(ada, "tides"))
+	assert.Equal(t, access.Nobody, role(ada, "charts"))
+	assert.Equal(t, access.Nobody, role(ada, "none"))
+	token, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "t", Kind: api.PersonToken, Role: access.Reader, Project: "tides", Days: 1})
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(token.Secret, tokenPrefix))
+	found, err := s.ByToken(ctx, token.Secret)
+	require.NoError(t, err)
+	assert.Equal(t, access.Reader, role(found, "tides"))
+	_, err = s.IssueToken(WithWho(ctx, found), api.NewToken{Name: "more", Kind: api.PersonToken, Role: access.Keeper, Project: "tides"})
+	assert.ErrorIs(t, err, ErrForbidden, "a token makes none that may do more")
+	_, err = s.IssueToken(WithWho(ctx, found), api.NewToken{Name: "wider", Kind: api.PersonToken})
+	assert.ErrorIs(t, err, ErrForbidden)
+	for _, days := range []int{0, 2} {
+		_, err = s.IssueToken(WithWho(ctx, found), api.NewToken{Name: "longer", Kind: api.PersonToken, Project: "tides", Days: days})
+		assert.ErrorIs(t, err, ErrForbidden, "nor one that outlives it")
+	}
+	other, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "other", Kind: api.PersonToken})
+	require.NoError(t, err)
+	assert.ErrorIs(t, s.RevokeToken(WithWho(ctx, found), other.ID), ErrForbidden, "nor does it revoke another")
+	_, err = s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "t", Kind: api.PersonToken, Project: "charts"})
+	assert.ErrorIs(t, err, ErrNotFound)
+	require.NoError(t, s.Grant(ctx, api.Grant{Person: "ada", Role: access.Reader}))
+	assert.Equal(t, access.Reader, role(ada, "charts"), "a role in every project")
+	assert.Equal(t, access.Nobody, role(found, "charts"), "the token is for one")
+
+	for _, bad := range []api.Grant{{Role: access.Reader}, {Person: "ada", Group: "g", Role: access.Reader}, {Person: "ada", Role: "owner"}, {Person: "ada", Role: access.Administrator}} {
+		assert.ErrorIs(t, s.Grant(ctx, bad), ErrInvalid, "%+v", bad)
+	}
+	assert.ErrorIs(t, s.Grant(ctx, api.Grant{Person: "nobody", Role: access.Reader}), ErrNotFound)
+
+	require.NoError(t, s.RevokeToken(WithWho(ctx, found), token.ID), "itself it may")
+	_, err = s.ByToken(ctx, token.Secret)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestTokensOfOthersAreNotThere(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	ada, grace := addPerson(t, s, "ada"), addPerson(t, s, "grace")
+	token, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "t", Kind: api.PersonToken})
+	require.NoError(t, err)
+	assert.ErrorIs(t, s.RevokeToken(WithWho(ctx, grace), token.ID), ErrNotFound)
+	list, err := s.Tokens(WithWho(ctx, grace), 0, "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	list, err = s.Tokens(WithWho(ctx, Who{ID: grace.ID, Kind: api.PersonToken, Administrator: true}), 0, "", 10)
+	require.NoError(t, err)
+	assert.Len(t, list, 1)
+}
+
+func TestAnExpiredTokenSaysSo(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := t.Context()
+	token, err := s.IssueToken(WithWho(ctx, addPerson(t, s, "ada")), api.NewToken{Name: "t", Kind: api.PersonToken, Days: 1})
+	require.NoError(t, err)
+	_, err = s.ByToken(ctx, token.Secret)
+	require.NoError(t, err)
+	// The clock cannot be turned, so the token is made one that was good until a moment ago.
+	db, err := sql.Open("pgx", dsn)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.ExecContext(ctx, `UPDATE tokens SET expires_at = now() - interval '1 second' WHERE id = $1`, token.ID)
+	require.NoError(t, err)
+	_, err = s.ByToken(ctx, token.Secret)
+	assert.ErrorIs(t, err, ErrExpired)
+}
+
+func TestWhatSomebodySeesOfOtherProjects(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	addProject(t, s, "charts")
+	ada := addPerson(t, s, "ada")
+	as := WithWho(ctx, ada)
+	list, err := s.Projects(as, api.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	require.NoError(t, s.Grant(ctx, api.Grant{Project: "charts", Person: "ada", Role: access.Reader}))
+	list, err = s.Projects(as, api.Page{})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "charts", list[0].Name)
+	_, err = s.Queue(as, QueueFilter{Project: "tides", Limit: 5})
+	assert.ErrorIs(t, err, ErrNotFound)
+	me, err := s.Me(as)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]access.Role{"charts": access.Reader}, me.Roles)
+	assert.ErrorIs(t, s.Subscribe(as, Subscription{Project: "tides"}, deaf{}), ErrNotFound)
+	gone := errors.New("the session is over")
+	assert.ErrorIs(t, s.Subscribe(as, Subscription{Still: func(context.Context) error { return gone }}, deaf{}), gone)
+}
+
+func TestTheQueueAndTheStreamHoldNothingOfOtherProjects(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "charts")
+	run := planned(t, s, twoJobs) // of project p
+	ada := addPerson(t, s, "ada")
+	require.NoError(t, s.Grant(ctx, api.Grant{Project: "charts", Person: "ada", Role: access.Keeper}))
+	as, all := WithWho(ctx, ada), WithWho(ctx, Who{ID: ada.ID, Kind: api.PersonToken, Administrator: true})
+	count := func(ctx context.Context) int {
+		t.Helper()
+		page, err := s.Queue(ctx, QueueFilter{Limit: 5})
+		require.NoError(t, err)
+		require.Len(t, page.Jobs, page.Total)
+		return page.Total
+	}
+	assert.Equal(t, 1, count(all))
+	assert.Zero(t, count(as))
+	hers, everything := &ears{}, &ears{}
+	listening, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { _ = s.Subscribe(WithWho(listening, ada), Subscription{}, hers) }()
+	go func() { _ = s.Subscribe(WithWho(listening, WhoAsks(all)), Subscription{}, everything) }()
+	require.Eventually(t, func() bool { return hers.begun.Load() && everything.begun.Load() }, 5*time.Second, 5*time.Millisecond)
+	require.NoError(t, s.StopRun(all, "p", run.Number, "ada"))
+	require.Eventually(t, func() bool { return everything.changes.Load() > 0 }, 5*time.Second, 5*time.Millisecond)
+	assert.Zero(t, hers.changes.Load(), "she is told nothing of it")
+}
+
+// ears count what a subscription brings.
+type ears struct {
+	deaf
+	begun   atomic.Bool
+	changes atomic.Int32
+}
+
+func (e *ears) Hello(uint64, map[string]int64) error {
+	e.begun.Store(true)
+	return nil
+}
+
+func (e *ears) Change(uint64, map[string]int64, api.Change) error {
+	e.changes.Add(1)
+	return nil
+}
+
+// deaf listens to nothing.
+type deaf struct{}
+
+func (deaf) Hello(uint64, map[string]int64) error               { return errors.New("must not be told anything") }
+func (deaf) Change(uint64, map[string]int64, api.Change) error  { return nil }
+func (deaf) Lines(uint64, map[string]int64, api.LogBatch) error { return nil }
+func (deaf) Idle() error                                        { return nil }
+
+func TestPasswords(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	made, err := s.AddPerson(ctx, api.NewPerson{Name: "ada"})
+	require.NoError(t, err)
+	p, err := s.store.PersonByName(ctx, "ada")
+	require.NoError(t, err)
+	as := WithWho(ctx, Who{ID: p.ID, Name: "ada", Kind: api.PersonToken})
+	assert.ErrorIs(t, s.ChangePassword(as, api.OwnPassword{Old: "wrong", New: "a new long password"}), ErrSignIn)
+	entry, err := s.SignIn(ctx, api.Credentials{Name: "ada", Password: made.Password}, "192.0.2.1", "")
+	require.NoError(t, err)
+	require.NoError(t, s.ChangePassword(as, api.OwnPassword{Old: made.Password, New: "a new long password"}))
+	_, err = s.BySession(ctx, entry.Session)
+	assert.ErrorIs(t, err, ErrNotFound, "sessions end with the old password")
+	_, err = s.SignIn(ctx, api.Credentials{Name: "ada", Password: "a new long password"}, "192.0.2.1", "")
+	assert.NoError(t, err)
+	reset, err := s.ResetPassword(ctx, "ada")
+	require.NoError(t, err)
+	_, err = s.SignIn(ctx, api.Credentials{Name: "ada", Password: reset.Password}, "192.0.2.1", "")
+	assert.NoError(t, err)
+	_, err = s.AddPerson(ctx, api.NewPerson{Name: "ada"})
+	assert.ErrorIs(t, err, ErrExists)
+}

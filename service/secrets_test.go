@@ -1,0 +1,176 @@
+package service
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/store"
+)
+
+func textSecret(v string) api.NewSecret {
+	return api.NewSecret{Kind: api.TextSecret, Value: []byte(v)}
+}
+
+func addProject(t *testing.T, s *Service, name string) store.Project {
+	t.Helper()
+	require.NoError(t, s.store.AddProject(t.Context(), name, "/srv/"+name+".git", []byte("sealed"), s.vault.keys[0].Recipient().String()))
+	p, err := s.store.ProjectByName(t.Context(), name)
+	require.NoError(t, err)
+	return p
+}
+
+func TestASecretsLife(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	expires := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+	text := "from the feed's page"
+	in := textSecret("the first value")
+	in.Settings = &api.SecretSettings{Note: &text, Expires: &expires, Scope: &access.Scope{Branches: []string{"main"}}}
+	v, err := s.SetSecret(ctx, "tides", "ada", "KEY", in)
+	require.NoError(t, err)
+	assert.Equal(t, 1, v.Revision)
+	assert.Equal(t, 15, v.Size)
+	v, err = s.SetSecret(ctx, "tides", "grace", "KEY", textSecret("the second value"))
+	require.NoError(t, err)
+	assert.Equal(t, text, v.Note, "a new value leaves what is said")
+	assert.Equal(t, []string{"main"}, v.Scope.Branches)
+
+	v, err = s.RestoreSecret(ctx, "tides", "ada", "KEY", 1)
+	require.NoError(t, err)
+	assert.Equal(t, 3, v.Revision)
+	list, err := s.Revisions(ctx, "tides", "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, []int{3, 2, 1}, []int{list[0].Revision, list[1].Revision, list[2].Revision})
+	assert.Equal(t, 1, list[0].Restored)
+	_, err = s.RestoreSecret(ctx, "tides", "ada", "KEY", 9)
+	assert.ErrorIs(t, err, ErrNotFound)
+
+	never := time.Time{}
+	v, err = s.ChangeSecret(ctx, "tides", "KEY", api.SecretSettings{Expires: &never, Scope: &access.Scope{}})
+	require.NoError(t, err)
+	assert.Nil(t, v.Expires)
+	assert.Equal(t, access.Scope{Pipelines: []string{}, Branches: []string{}, Tags: []string{}}, v.Scope)
+	_, err = s.ChangeSecret(ctx, "tides", "KEY", api.SecretSettings{Scope: &access.Scope{Tags: []string{"["}}})
+	assert.ErrorIs(t, err, ErrInvalid)
+	require.NoError(t, s.DropSecret(ctx, "tides", "KEY"))
+	assert.ErrorIs(t, s.DropSecret(ctx, "tides", "KEY"), ErrNotFound)
+
+	page, err := s.Audit(ctx, AuditFilter{Act: "secret", Limit: 50})
+	require.NoError(t, err)
+	var acts []string
+	for _, a := range page.Acts {
+		acts = append(acts, a.Act)
+	}
+	assert.Equal(t, []string{"secret.drop", "secret.change", "secret.restore", "secret.set", "secret.set"}, acts)
+	all, err := json.Marshal(page)
+	require.NoError(t, err)
+	assert.NotContains(t, string(all), "value\"", "no values in the audit trail")
+	assert.NotContains(t, string(all), "the first")
+}
+
+func TestANameIsOneSecretOrASet(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	set := func(name string) error {
+		_, err := s.SetSecret(ctx, "tides", "ada", name, textSecret("long enough"))
+		return err
+	}
+	require.NoError(t, set("SERVICES:harbour"))
+	require.NoError(t, set("SERVICES:sea"))
+	assert.ErrorIs(t, set("SERVICES"), ErrInvalid)
+	require.NoError(t, set("KEY"))
+	assert.ErrorIs(t, set("KEY:member"), ErrInvalid)
+}
+
+func TestSharingASecret(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	addProject(t, s, "charts")
+	addProject(t, s, "hidden")
+	ada, actor := addPerson(t, s, "ada"), WithWho(ctx, Who{})
+	require.NoError(t, s.Grant(actor, api.Grant{Project: "tides", Person: "ada", Role: access.Keeper}))
+	require.NoError(t, s.Grant(actor, api.Grant{Project: "charts", Person: "ada", Role: access.Reader}))
+	as := WithWho(ctx, ada)
+	_, err := s.SetSecret(as, "tides", "ada", "KEY", textSecret("long enough"))
+	require.NoError(t, err)
+	share := func(with ...string) error {
+		_, err := s.ChangeSecret(as, "tides", "KEY", api.SecretSettings{Shared: &with})
+		return err
+	}
+	assert.ErrorIs(t, share("charts"), ErrForbidden, "a reader of it cannot give it secrets")
+	assert.ErrorIs(t, share("hidden"), ErrNotFound, "what she may not see is not there")
+	require.NoError(t, s.Grant(actor, api.Grant{Project: "charts", Person: "ada", Role: access.Keeper}))
+	require.NoError(t, share("charts"))
+	v, err := s.Secret(ctx, "charts", "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, "tides", v.Home)
+	_, err = s.SetSecret(ctx, "charts", "ada", "KEY", textSecret("another value"))
+	assert.ErrorIs(t, err, ErrForbidden, "it is set at home")
+	require.NoError(t, s.DropSecret(ctx, "charts", "KEY"))
+	_, err = s.Secret(ctx, "tides", "KEY")
+	assert.NoError(t, err, "giving up a shared one leaves it at home")
+}
+
+func TestSecretsThatAreRefused(t *testing.T) {
+	assert.NoError(t, checkSecret("KEY", textSecret("long enough")))
+	assert.NoError(t, checkSecret("SERVICES:harbour", textSecret("two\nlines of it")))
+	assert.NoError(t, checkSecret("KEY", api.NewSecret{Kind: api.FileSecret, Value: []byte("any \x00 bytes \xff")}))
+	for name, c := range map[string]struct {
+		name string
+		in   api.NewSecret
+		says string
+	}{
+		"a name with =": {"A=B", textSecret("long enough"), "letters, digits"}, "a name of the service's": {"PISTON_RUN", textSecret("long enough"), "PISTON_"},
+		"a digit first": {"1A", textSecret("long enough"), "digit"}, "one byte": {"KEY", textSecret("a"), "cannot be hidden"},
+		"too short to hide": {"KEY", textSecret("abcde"), "cannot be hidden"}, "blanks only": {"KEY", textSecret("        "), "cannot be hidden"},
+		"NUL in a variable": {"KEY", textSecret("ab\x00cdefg"), "set it as a file"}, "no UTF-8": {"KEY", textSecret("ab\xffcdefg"), "set it as a file"},
+		"a long variable": {"KEY", textSecret(strings.Repeat("a", 200<<10)), "set it as a file"},
+		"ten megabytes":   {"KEY", api.NewSecret{Kind: api.FileSecret, Value: make([]byte, 10<<20)}, "at most 1048576"},
+	} {
+		err := checkSecret(c.name, c.in)
+		assert.ErrorIs(t, err, ErrInvalid, name)
+		assert.ErrorContains(t, err, c.says, name)
+	}
+}
+
+func TestASecretIsNotGivenWhenThatHasChangedSinceThePlan(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	planned(t, s, twoJobs)
+	_, err := s.SetSecret(ctx, "p", "ada", "KEY", textSecret("the secret value"))
+	require.NoError(t, err)
+	_, err = s.ChangeSecret(ctx, "p", "KEY", api.SecretSettings{Scope: &access.Scope{Tags: []string{"v*"}}})
+	require.NoError(t, err)
+	w, identity := claim(t, s)
+	require.NotNil(t, w)
+	opened, err := (&vault{keys: keysOf(identity)}).open(w.Secrets)
+	require.NoError(t, err)
+	assert.Equal(t, "{}", string(opened))
+}
+
+func TestARunFromOutsideIsGivenNone(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	p := addProject(t, s, "p")
+	_, err := s.SetSecret(ctx, "p", "ada", "KEY", textSecret("the secret value"))
+	require.NoError(t, err)
+	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(twoJobs), nil)
+	require.Empty(t, findings)
+	// As if planning had let it pass.
+	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "proposal", Commit: "c0ffee", Outside: true, Queued: time.Now()}
+	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { return (&planner{Service: s, q: q}).addRun(ctx, &run, pipeline) }))
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	assert.Empty(t, w.Secrets)
+}

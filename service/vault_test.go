@@ -1,0 +1,162 @@
+package service
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/store"
+)
+
+func ownFile(t *testing.T) Master {
+	return FindMaster(func(string) string { return "" }, filepath.Join(t.TempDir(), "secrets.key"))
+}
+
+func emptyStore(t *testing.T) *store.Store {
+	st, err := store.Open(t.Context(), testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	return st
+}
+
+func TestTheVaultGuardsItsKey(t *testing.T) {
+	ctx, st, m := t.Context(), emptyStore(t), ownFile(t)
+	v, err := openVault(ctx, m, st)
+	require.NoError(t, err)
+	sealed, to, err := v.seal([]byte("plain"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(sealed), "plain")
+	again, err := openVault(ctx, m, st)
+	require.NoError(t, err)
+	plain, err := again.open(sealed)
+	require.NoError(t, err)
+	assert.Equal(t, "plain", string(plain))
+	info, err := os.Stat(m.File)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm())
+
+	require.NoError(t, os.Chmod(m.File, 0o644))
+	_, err = openVault(ctx, m, st)
+	assert.ErrorContains(t, err, "can be read by others")
+	require.NoError(t, os.WriteFile(m.File, []byte("junk"), 0o600))
+	require.NoError(t, os.Chmod(m.File, 0o600))
+	_, err = openVault(ctx, m, st)
+	assert.ErrorContains(t, err, "no age identity")
+	require.NoError(t, os.Remove(m.File))
+	_, err = openVault(ctx, m, st)
+	assert.ErrorIs(t, err, ErrMaster)
+	assert.ErrorContains(t, err, "is not there")
+	assert.ErrorContains(t, err, to)
+	assert.NoFileExists(t, m.File, "none is made where there is something to open")
+}
+
+func TestAWrongMasterTouchesNothing(t *testing.T) {
+	ctx, st := t.Context(), emptyStore(t)
+	_, err := openVault(ctx, ownFile(t), st)
+	require.NoError(t, err)
+	before, err := st.Masters(ctx)
+	require.NoError(t, err)
+	other, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	_, err = openVault(ctx, Master{Text: other.String(), What: "the environment variable PISTON_MASTER"}, st)
+	assert.ErrorIs(t, err, ErrMaster)
+	assert.ErrorContains(t, err, "PISTON_MASTER holds that of "+other.Recipient().String())
+	after, err := st.Masters(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+}
+
+func TestAWrongMasterForRecordsThatAreOlderThanItsNote(t *testing.T) {
+	ctx, st := t.Context(), emptyStore(t)
+	right, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	sealed, err := sealTo(right.Recipient(), []byte("whsec_x"))
+	require.NoError(t, err)
+	require.NoError(t, st.AddProject(ctx, "p", "/srv/p.git", sealed, ""))
+	_, err = openVault(ctx, ownFile(t), st)
+	assert.ErrorIs(t, err, ErrMaster)
+	wrong, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	_, err = openVault(ctx, Master{Text: wrong.String()}, st)
+	assert.ErrorIs(t, err, ErrMaster)
+	_, err = openVault(ctx, Master{Text: right.String()}, st)
+	assert.NoError(t, err)
+}
+
+func TestWhereTheMasterIs(t *testing.T) {
+	dir := t.TempDir()
+	env := map[string]string{"CREDENTIALS_DIRECTORY": dir}
+	find := func() Master { return FindMaster(func(name string) string { return env[name] }, "/own/file") }
+	assert.Equal(t, "/own/file", find().File, "systemd gives other credentials only")
+	assert.True(t, find().Own)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "piston-master"), nil, 0o400))
+	assert.Equal(t, filepath.Join(dir, "piston-master"), find().File)
+	assert.False(t, find().Own)
+	env["PISTON_MASTER"] = "AGE-SECRET-KEY-1"
+	assert.Equal(t, "AGE-SECRET-KEY-1", find().Text)
+}
+
+func TestRotatingTheMasterWhileServing(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	planned(t, s, twoJobs)
+	key, _, err := s.vault.seal([]byte("whsec_x"))
+	require.NoError(t, err)
+	require.NoError(t, s.store.AddProject(ctx, "q", "/srv/q.git", key, "age1elsewhere"))
+	for range rotationBatch + 3 {
+		_, err := s.SetSecret(ctx, "q", "ada", "KEY", textSecret("the secret value"))
+		require.NoError(t, err)
+	}
+	old := s.vault.keys[0]
+	s.vault.rotating.Lock()
+	_, err = s.RotateMaster(ctx)
+	assert.ErrorIs(t, err, ErrExists, "one at a time")
+	s.vault.rotating.Unlock()
+	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { // p's hook key is no ciphertext in these tests
+		return q.SealAnew(ctx, store.Sealed{ID: 1, Ciphertext: key}, old.Recipient().String())
+	}))
+	out, err := s.RotateMaster(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 12, out.Sealed, "the ten values that are kept, and two hook keys")
+	assert.NotEqual(t, old.Recipient().String(), out.Recipient)
+	hook, err := s.HookKey(ctx, "q")
+	require.NoError(t, err)
+	assert.Equal(t, "whsec_x", hook.Key)
+	p, err := s.store.ProjectByName(ctx, "q")
+	require.NoError(t, err)
+	_, err = (&vault{keys: []*age.X25519Identity{old}}).openWith(p.HookKey)
+	assert.Error(t, err, "the former master opens nothing of now")
+	former, err := Master{File: out.Former}.read()
+	require.NoError(t, err)
+	assert.Equal(t, old.String(), former[0].String(), "and is kept for dumps of before")
+	masters, err := s.store.Masters(ctx)
+	require.NoError(t, err)
+	assert.Len(t, masters, 1)
+
+	// A second server still has the former master in mind, and finds the new one by itself.
+	other := &vault{master: s.vault.master, keys: []*age.X25519Identity{old}}
+	plain, err := other.open(p.HookKey)
+	require.NoError(t, err)
+	assert.Equal(t, "whsec_x", string(plain))
+}
+
+func TestAMasterThatIsNotOursToWriteIsRotatedWithOneThatIsGiven(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	s.vault.master = Master{Text: s.vault.keys[0].String(), What: "the environment variable PISTON_MASTER"}
+	_, err := s.RotateMaster(ctx)
+	assert.ErrorIs(t, err, ErrInvalid)
+	assert.ErrorContains(t, err, "age-keygen")
+	made, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	s.vault.master.Text = made.String() + "\n" + s.vault.master.Text
+	out, err := s.RotateMaster(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, api.MasterRotation{Recipient: made.Recipient().String()}, out)
+}

@@ -1,0 +1,179 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/store"
+)
+
+// Who is on the other end of a request. The zero value is the service itself.
+type Who struct {
+	ID            int64
+	Name          string // of the person, or of the runner's token
+	Kind          api.TokenKind
+	Administrator bool
+	Token         int64       // 0 for a session
+	Bound         access.Role // the most the token may do
+	Project       string      // the only one the token is for
+	ProjectID     int64
+	Until         *time.Time // when the token ends; nil never
+	Address       string     // where the request came from
+}
+
+type whoKey struct{}
+
+// WithWho remembers who asks.
+func WithWho(ctx context.Context, w Who) context.Context { return context.WithValue(ctx, whoKey{}, w) }
+
+// WhoAsks tells who asks.
+func WhoAsks(ctx context.Context) Who {
+	w, _ := ctx.Value(whoKey{}).(Who)
+	return w
+}
+
+// bounded reports whether somebody came in by a token that may do less than they.
+func (w Who) bounded() bool { return w.Bound != access.Nobody || w.ProjectID != 0 }
+
+// ours reports whether the service itself, or a runner, is at work, to which no project is hidden.
+func (w Who) ours() bool { return w.Kind != api.PersonToken }
+
+// Rules reports whether somebody is an administrator, and what they came in by lets them be one.
+func (w Who) Rules() bool {
+	return w.Administrator && w.Project == "" && access.Administrator.AtMost(w.Bound) == access.Administrator
+}
+
+// RoleIn is what somebody may do in a project; a project that does not exist is nobody's but an administrator's.
+func (s *Service) RoleIn(ctx context.Context, w Who, project string) (access.Role, error) {
+	if w.Kind != api.PersonToken || w.Project != "" && w.Project != project {
+		return access.Nobody, nil
+	}
+	if w.Administrator {
+		return access.Administrator.AtMost(w.Bound), nil
+	}
+	roles, err := s.store.RolesIn(ctx, w.ID, project)
+	return access.Greatest(roles...).AtMost(w.Bound), err
+}
+
+// visible lists the ids of the projects whoever asks may see; all is true when that is every project.
+func (s *Service) visible(ctx context.Context) (ids []int64, all bool, err error) {
+	w := WhoAsks(ctx)
+	if w.ours() || w.Administrator && w.Project == "" {
+		return nil, true, nil
+	}
+	if w.Administrator {
+		return []int64{w.ProjectID}, false, nil
+	}
+	ids, err = s.store.ProjectsOf(ctx, w.ID)
+	if w.Project != "" {
+		ids = slices.DeleteFunc(ids, func(id int64) bool { return id != w.ProjectID })
+	}
+	return ids, false, err
+}
+
+// visibleNames gives the names of the projects whoever asks may see, by their ids.
+func (s *Service) visibleNames(ctx context.Context) (map[int64]string, error) {
+	names, err := s.store.ProjectNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ids, all, err := s.visible(ctx)
+	if err != nil || all {
+		return names, err
+	}
+	seen := map[int64]string{}
+	for _, id := range ids {
+		seen[id] = names[id]
+	}
+	return seen, nil
+}
+
+// visibleProject finds a project that whoever asks may see; one that they may not is not there.
+func (s *Service) visibleProject(ctx context.Context, name string) (store.Project, error) {
+	p, err := s.store.ProjectByName(ctx, name)
+	if err == nil {
+		var ids []int64
+		var all bool
+		if ids, all, err = s.visible(ctx); err == nil && !all && !slices.Contains(ids, p.ID) {
+			err = store.ErrNotFound
+		}
+	}
+	return p, known(err, "project %s", name)
+}
+
+// act is what somebody does, for the audit trail. before and after hold no secrets.
+type act struct {
+	name    string // such as secret.set
+	project string
+	subject string
+	before  any
+	after   any
+}
+
+// note writes an act into the audit trail, in the transaction in which it happens.
+func note(ctx context.Context, q store.Q, a act) error {
+	w := WhoAsks(ctx)
+	row := store.Act{Who: w.Name, Door: "session", Token: w.Token, Address: w.Address, Act: a.name, Project: a.project, Subject: a.subject}
+	switch {
+	case w.Kind == api.RunnerToken:
+		row.Door = "runner"
+	case w.Kind == "":
+		row.Door, row.Who = "service", "the service"
+	case w.Token != 0:
+		row.Door = "token"
+	}
+	var err error
+	if row.Before, err = orNull(a.before); err != nil {
+		return err
+	}
+	if row.After, err = orNull(a.after); err != nil {
+		return err
+	}
+	return q.AddAct(ctx, row)
+}
+
+func orNull(v any) ([]byte, error) {
+	if v == nil {
+		return nil, nil
+	}
+	return json.Marshal(v)
+}
+
+// acting does something and notes it, both or neither.
+func (s *Service) acting(ctx context.Context, a act, do func(q store.Q) error) error {
+	return s.store.Tx(ctx, func(q store.Q) error {
+		if err := do(q); err != nil {
+			return err
+		}
+		return note(ctx, q, a)
+	})
+}
+
+// AuditFilter narrows the audit trail.
+type AuditFilter = store.ActFilter
+
+// Audit reads the audit trail, newest first.
+func (s *Service) Audit(ctx context.Context, f AuditFilter) (api.AuditPage, error) {
+	f.Limit++
+	list, err := s.store.Acts(ctx, f)
+	page := api.AuditPage{Acts: []api.Act{}}
+	for i, a := range list {
+		if i == f.Limit-1 {
+			page.Next = list[i-1].ID
+			break
+		}
+		page.Acts = append(page.Acts, api.Act{ID: a.ID, At: a.At, Who: a.Who, Door: a.Door, Token: a.Token, Address: a.Address, Act: a.Act,
+			Project: a.Project, Subject: a.Subject, Before: a.Before, After: a.After})
+	}
+	return page, err
+}
+
+// refuse is an error of ErrForbidden that says why.
+func refuse(format string, args ...any) error {
+	return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrForbidden)
+}

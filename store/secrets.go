@@ -1,0 +1,184 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/core/access"
+)
+
+// Secret is a secret's record, with what is known of its current value.
+type Secret struct {
+	ID       int64      `db:"id"`
+	Name     string     `db:"name"` // in the project that was asked about
+	HomeID   int64      `db:"home_id"`
+	Home     string     `db:"home"` // name of the project whose keepers set it
+	Shared   Texts      `db:"shared"`
+	Note     string     `db:"note"`
+	Expires  *time.Time `db:"expires_at"`
+	Branches Texts      `db:"branches"`
+	Tags     Texts      `db:"tags"`
+	Pipes    Texts      `db:"pipelines"`
+	UsedRun  int64      `db:"used_run"` // number of the last run that was given it; 0: none
+	UsedIn   string     `db:"used_in"`  // its project
+	Used     *time.Time `db:"used_at"`
+	Revision
+}
+
+// Scope is which runs may have it.
+func (s Secret) Scope() access.Scope {
+	return access.Scope{Pipelines: s.Pipes, Branches: s.Branches, Tags: s.Tags}
+}
+
+// Revision is one value a secret has had.
+type Revision struct {
+	Number     int       `db:"revision"`
+	Kind       string    `db:"kind"`
+	Ciphertext []byte    `db:"ciphertext"`
+	Size       int       `db:"size"`
+	Set        time.Time `db:"set_at"`
+	By         string    `db:"set_by"`
+	Restored   int       `db:"restored"`
+	SealedTo   string    `db:"sealed_to"`
+}
+
+const secretColumns = `s.id, n.name, s.home_id, h.name AS home, s.note, s.expires_at, s.branches, s.tags, s.pipelines, s.used_at,
+	coalesce(u.number, 0) AS used_run, coalesce(up.name, '') AS used_in, r.revision, r.kind, r.ciphertext, r.size, r.set_at, r.set_by, r.restored, r.sealed_to,
+	ARRAY(SELECT p.name FROM secret_names o JOIN projects p ON p.id = o.project_id WHERE o.secret_id = s.id AND o.project_id <> s.home_id ORDER BY p.name) AS shared
+	FROM secret_names n JOIN secrets s ON s.id = n.secret_id JOIN projects h ON h.id = s.home_id
+	JOIN secret_revisions r ON r.secret_id = s.id AND r.revision = s.revision
+	LEFT JOIN runs u ON u.id = s.used_run LEFT JOIN projects up ON up.id = u.project_id`
+
+// Secrets lists the secrets a project may use, by name.
+func (q Q) Secrets(ctx context.Context, project int64, page Page) (list []Secret, err error) {
+	err = q.list(ctx, &list, `SELECT `+secretColumns+` WHERE n.project_id = $4`+paged("n.name"), append(page.args(), project)...)
+	return list, err
+}
+
+// SecretByName finds a secret a project may use.
+func (q Q) SecretByName(ctx context.Context, project int64, name string) (s Secret, err error) {
+	err = q.get(ctx, &s, `SELECT `+secretColumns+` WHERE n.project_id = $1 AND n.name = $2`, project, name)
+	return s, err
+}
+
+// AddSecret makes a secret without a value, which AddRevision must give it in the same transaction; ErrExists when
+// the project has one of that name.
+func (q Q) AddSecret(ctx context.Context, project int64, name string) (id int64, err error) {
+	if err = q.get(ctx, &id, `INSERT INTO secrets (home_id, revision) VALUES ($1, 0) RETURNING id`, project); err != nil {
+		return 0, err
+	}
+	return id, q.NameSecret(ctx, project, name, id)
+}
+
+// NameSecret lets a project use a secret under a name; ErrExists when the project has one of that name.
+func (q Q) NameSecret(ctx context.Context, project int64, name string, id int64) error {
+	return q.do(ctx, nil, `INSERT INTO secret_names (project_id, name, secret_id) VALUES ($1, $2, $3)`, project, name, id)
+}
+
+// UnnameSecret takes a secret from a project that it was shared with.
+func (q Q) UnnameSecret(ctx context.Context, project, id int64) error {
+	return q.do(ctx, ErrNotFound, `DELETE FROM secret_names WHERE project_id = $1 AND secret_id = $2`, project, id)
+}
+
+// keptRevisions is how many values of a secret are kept to go back to.
+const keptRevisions = 10
+
+// AddRevision writes a secret's next value; its number is returned.
+func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, err error) {
+	if err = q.get(ctx, &number, `UPDATE secrets SET revision = revision + 1 WHERE id = $1 RETURNING revision`, id); err != nil {
+		return 0, err
+	}
+	if err = q.do(ctx, nil, `INSERT INTO secret_revisions (secret_id, revision, kind, ciphertext, sealed_to, size, set_by, restored)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, id, number, r.Kind, r.Ciphertext, r.SealedTo, r.Size, r.By, r.Restored); err != nil {
+		return 0, err
+	}
+	return number, q.do(ctx, nil, `DELETE FROM secret_revisions WHERE secret_id = $1 AND revision <= $2`, id, number-keptRevisions)
+}
+
+// Revisions lists the values of a secret that are kept, newest first.
+func (q Q) Revisions(ctx context.Context, id int64) (list []Revision, err error) {
+	err = q.list(ctx, &list, `SELECT revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions
+		WHERE secret_id = $1 ORDER BY revision DESC`, id)
+	return list, err
+}
+
+// ChangeSecret writes what is said about a secret besides its value.
+func (q Q) ChangeSecret(ctx context.Context, id int64, note string, expires *time.Time, s access.Scope) error {
+	return q.do(ctx, ErrNotFound, `UPDATE secrets SET note = $2, expires_at = $3, pipelines = $4, branches = $5, tags = $6 WHERE id = $1`,
+		id, note, expires, texts(s.Pipelines), texts(s.Branches), texts(s.Tags))
+}
+
+// texts is never null.
+func texts(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+// DropSecret removes a secret with all its values, from every project.
+func (q Q) DropSecret(ctx context.Context, id int64) error {
+	return q.do(ctx, ErrNotFound, `DELETE FROM secrets WHERE id = $1`, id)
+}
+
+// NoteSecretUse remembers which run was given secrets last.
+func (q Q) NoteSecretUse(ctx context.Context, run int64, ids []int64) error {
+	return q.do(ctx, nil, `UPDATE secrets SET used_run = $1, used_at = now() WHERE id = ANY($2)`, run, ids)
+}
+
+// Master is an identity that records are or were encrypted under: its recipient, and something only it opens.
+type Master struct {
+	Recipient string `db:"recipient"`
+	Proof     []byte `db:"proof"`
+}
+
+// Masters lists them, newest first.
+func (q Q) Masters(ctx context.Context) (list []Master, err error) {
+	err = q.list(ctx, &list, `SELECT recipient, proof FROM masters ORDER BY made_at DESC, recipient`)
+	return list, err
+}
+
+// AddMaster notes one; one that is known already stays.
+func (q Q) AddMaster(ctx context.Context, m Master) error {
+	return q.do(ctx, nil, `INSERT INTO masters (recipient, proof) VALUES ($1, $2) ON CONFLICT DO NOTHING`, m.Recipient, m.Proof)
+}
+
+// KeepMaster forgets all masters but one.
+func (q Q) KeepMaster(ctx context.Context, recipient string) error {
+	return q.do(ctx, nil, `DELETE FROM masters WHERE recipient <> $1`, recipient)
+}
+
+// Sealed is an encrypted record: a secret's value, or a project's hook key when Revision is 0.
+type Sealed struct {
+	ID         int64  `db:"id"`
+	Revision   int    `db:"revision"`
+	Ciphertext []byte `db:"ciphertext"`
+}
+
+// SealedToOthers locks up to limit records that are encrypted to anybody but a recipient; those that another
+// transaction has are passed over.
+func (q Q) SealedToOthers(ctx context.Context, recipient string, limit int) (list []Sealed, err error) {
+	if err = q.list(ctx, &list, `SELECT secret_id AS id, revision, ciphertext FROM secret_revisions WHERE sealed_to <> $1
+		ORDER BY secret_id, revision LIMIT $2 FOR UPDATE SKIP LOCKED`, recipient, limit); err != nil || len(list) == limit {
+		return list, err
+	}
+	var keys []Sealed
+	err = q.list(ctx, &keys, `SELECT id, 0 AS revision, hook_key AS ciphertext FROM projects WHERE hook_key_sealed_to <> $1
+		ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED`, recipient, limit-len(list))
+	return append(list, keys...), err
+}
+
+// CountSealedToOthers tells how many records are encrypted to anybody but a recipient.
+func (q Q) CountSealedToOthers(ctx context.Context, recipient string) (n int, err error) {
+	err = q.get(ctx, &n, `SELECT (SELECT count(*) FROM secret_revisions WHERE sealed_to <> $1) + (SELECT count(*) FROM projects WHERE hook_key_sealed_to <> $1)`, recipient)
+	return n, err
+}
+
+// SealAnew writes an encrypted record again, for a recipient.
+func (q Q) SealAnew(ctx context.Context, s Sealed, recipient string) error {
+	if s.Revision == 0 {
+		return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_key = $2, hook_key_sealed_to = $3 WHERE id = $1`, s.ID, s.Ciphertext, recipient)
+	}
+	return q.do(ctx, ErrNotFound, `UPDATE secret_revisions SET ciphertext = $3, sealed_to = $4 WHERE secret_id = $1 AND revision = $2`,
+		s.ID, s.Revision, s.Ciphertext, recipient)
+}
