@@ -1,5 +1,5 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
-// arguments only those parts: idle, check, try, push, empty, queue.
+// arguments only those parts: idle, check, try, push, empty, mask, secrets, queue.
 package main
 
 import (
@@ -38,6 +38,12 @@ func main() {
 	}
 }
 
+// part is something that is measured.
+type part struct {
+	name    string
+	measure func(context.Context) error
+}
+
 func run() error {
 	home, err := os.MkdirTemp("", "piston-bench-")
 	if err != nil {
@@ -45,6 +51,13 @@ func run() error {
 	}
 	defer local.RemoveFolder(home)
 	b := &bench{home: home}
+	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty}, {"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue}}
+	asked := os.Args[1:]
+	for _, name := range asked {
+		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {
+			return fmt.Errorf("there is no part called %q", name)
+		}
+	}
 	fmt.Printf("%s, %d processors; the demo is being played first\n", runtime.Version(), runtime.NumCPU())
 	if err := b.start(); err != nil {
 		return err
@@ -52,15 +65,12 @@ func run() error {
 	defer b.stop()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
-	for _, part := range []struct {
-		name    string
-		measure func(context.Context) error
-	}{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty}, {"queue", queue}} {
-		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
+	for _, p := range parts {
+		if len(asked) > 0 && !slices.Contains(asked, p.name) {
 			continue
 		}
-		if err := part.measure(ctx); err != nil {
-			return fmt.Errorf("%s: %w", part.name, err)
+		if err := p.measure(ctx); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
 		}
 	}
 	return nil
@@ -232,32 +242,46 @@ func (b *bench) await(ctx context.Context, project string, run int64) (api.RunDe
 	}
 }
 
+// offer pushes a pipeline to a branch of its own name.
+func (b *bench) offer(ctx context.Context, name, text string) error {
+	if err := os.WriteFile(filepath.Join(b.home, "tidewick", "piston", name+".toml"), []byte(text), 0o644); err != nil {
+		return err
+	}
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "--quiet", "--message", "Offer the pipeline " + name}, {"push", "--quiet", "origin", "HEAD:refs/heads/" + name}} {
+		if err := b.git(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// passed starts a pipeline that was offered and waits for its end, which must be a good one.
+func (b *bench) passed(ctx context.Context, name string) (api.RunDetail, error) {
+	r, err := b.cl.StartRun(ctx, "tidewick", api.StartRun{Pipeline: name, Ref: name})
+	if err != nil {
+		return api.RunDetail{}, err
+	}
+	d, err := b.await(ctx, "tidewick", r.Number)
+	if err == nil && d.State != "passed" {
+		err = fmt.Errorf("the run of %s %s: %s", name, d.State, d.Reason)
+	}
+	return d, err
+}
+
 // empty measures a job of many steps that do nothing, beside the same by a shell and by bubblewrap alone.
 func (b *bench) empty(ctx context.Context) error {
 	var file strings.Builder
 	for i := range steps {
 		fmt.Fprintf(&file, "[[job.empty.step]]\nname = \"nothing %d\"\nscript = \"true\"\n", i)
 	}
-	if err := os.WriteFile(filepath.Join(b.home, "tidewick", "piston", "empty.toml"), []byte(file.String()), 0o644); err != nil {
+	if err := b.offer(ctx, "empty", file.String()); err != nil {
 		return err
-	}
-	for _, args := range [][]string{{"add", "-A"}, {"commit", "--quiet", "--message", "Do nothing, often"}, {"push", "--quiet", "origin", "HEAD:refs/heads/empty"}} {
-		if err := b.git(ctx, args...); err != nil {
-			return err
-		}
 	}
 	var ours, shell, sandbox []float64
 	for range emptyRuns {
-		r, err := b.cl.StartRun(ctx, "tidewick", api.StartRun{Pipeline: "empty", Ref: "empty"})
+		d, err := b.passed(ctx, "empty")
 		if err != nil {
 			return err
-		}
-		d, err := b.await(ctx, "tidewick", r.Number)
-		if err != nil {
-			return err
-		}
-		if d.State != "passed" {
-			return fmt.Errorf("the run of empty steps %s: %s", d.State, d.Reason)
 		}
 		list := d.Jobs[0].Steps
 		ours = append(ours, list[len(list)-1].Finished.Sub(*list[0].Started).Seconds()*1000/steps)

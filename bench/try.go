@@ -34,7 +34,7 @@ func (b *bench) try(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(cache)
-	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"), "DEPOT_KEY="+demoKey, `SERVICES={"push_sender":"tidewick"}`)
+	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"), "DEPOT_KEY="+demoKey, `SERVICES:harbour={"push_sender":"tidewick"}`)
 	ours := func(slots string) (float64, error) {
 		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk", "--slots", slots)
 		cmd.Dir, cmd.Env = tree, env

@@ -62,7 +62,11 @@ func (j *job) restoreCaches(ctx context.Context) {
 		c.use.TookMs, c.use.Size = time.Since(began).Milliseconds(), size
 		switch {
 		case client.IsStatus(err, http.StatusNotFound):
-			j.say(outside, "cache %s: miss (%s); it will be saved when the job passes", name, c.key.Short())
+			among := ""
+			if j.work.CachesApart {
+				among = " among runs with the same protected secrets"
+			}
+			j.say(outside, "cache %s: miss%s (%s); it will be saved when the job passes", name, among, c.key.Short())
 		case err != nil:
 			c.use.Note = err.Error()
 			j.say(outside, "cache %s: not restored: %v", name, err)

@@ -46,7 +46,7 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 			args = append(args, "--depth=1")
 		}
 		if err := j.git(ctx, args...); err != nil {
-			return fmt.Errorf("checking out submodules: %w\nA submodule must be at an https address, or be the remote of a project of this service", err)
+			return fmt.Errorf("checking out submodules: %w\nA submodule must be at an https address, or be the remote of a project that lends its source to this one (piston project lend)", err)
 		}
 	}
 	j.say(outside, "checked out %.12s in %s", j.work.Commit, milliseconds(time.Since(began)))
@@ -65,7 +65,11 @@ func (j *job) nameOrigin() error {
 }
 
 func (j *job) git(ctx context.Context, args ...string) error {
-	config := map[string]string{"http." + j.Client.Address + "/.extraHeader": "Authorization: Bearer " + j.Client.Token}
+	token, err := j.Client.Bearer()
+	if err != nil {
+		return err
+	}
+	config := map[string]string{"http." + j.Client.Address + "/.extraHeader": "Authorization: Bearer " + token}
 	for remote, path := range j.work.Sources {
 		config["url."+j.Client.Address+path+".insteadOf"] = remote
 	}

@@ -8,14 +8,13 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/quantity"
-	"gentlepiston.example/piston/core/state"
 )
 
 // watchDisk ends the job when its files take more than they may. It returns a function that ends the watch.
 // Counting a large tree takes time, so the pauses between counts grow with it.
 func (j *job) watchDisk(ctx context.Context) func() {
 	ctx, stop := context.WithCancel(ctx)
-	if j.Disk <= 0 {
+	if j.limits.Disk <= 0 {
 		return stop
 	}
 	go func() {
@@ -25,8 +24,8 @@ func (j *job) watchDisk(ctx context.Context) func() {
 				return
 			}
 			began := time.Now()
-			if used := diskUse(j.dir); used > j.Disk {
-				j.cancel(ending{state.Failed, fmt.Sprintf("the job's files take %s, and %s are allowed on this runner", quantity.Bytes(used), quantity.Bytes(j.Disk))})
+			if used := diskUse(j.dir); used > j.limits.Disk {
+				j.overLimit("disk", fmt.Sprintf("its files take %s, and %s are allowed", quantity.Bytes(used), quantity.Bytes(j.limits.Disk)))
 				return
 			}
 			took = time.Since(began)

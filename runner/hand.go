@@ -81,8 +81,11 @@ func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 	return err
 }
 
-// sendPacked packs paths of the workspace while they are being sent.
+// sendPacked packs paths of the workspace while they are being sent, when they hold no secret.
 func (j *job) sendPacked(paths []string, send func(io.Reader) error) error {
+	if err := j.holdNone(paths); err != nil {
+		return err
+	}
 	reader, writer := io.Pipe()
 	go func() {
 		packer, err := zstd.NewWriter(writer, zstd.WithEncoderConcurrency(1))

@@ -7,19 +7,21 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"filippo.io/age"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -38,8 +40,11 @@ type job struct {
 	from     int  // the first step to run
 	stays    bool // its folder is not removed in the end
 	root     *os.Root
+	limits   definition.Numbers
+	at       atomic.Int64 // the process of the step at work; 0 when none is
+	group    *group       // the processes of its steps; nil where there are no control groups
 	secrets  api.SealedSecrets
-	masker   *mask.Masker
+	hide     *hiding
 	sink     *logSink
 	caches   []*cacheState
 	reports  chan report
@@ -51,7 +56,7 @@ func Workspace(folder string) string { return filepath.Join(folder, "build", "sr
 
 func (r *Runner) job(work *api.Work, dir string, post Post) *job {
 	return &job{Runner: r, post: post, work: work, dir: dir, build: filepath.Join(dir, "build"), src: Workspace(dir), reports: make(chan report, 64),
-		masker: mask.New()}
+		limits: work.Job.Limits.Numbers().Within(r.Most), hide: newHiding(nil, "")}
 }
 
 // ending is why a job ends before its time.
@@ -99,6 +104,7 @@ func (r *Runner) do(parent context.Context, j *job) {
 	j.sink = newLogSink(telling, func(ctx context.Context, first int64, text []byte) error {
 		return j.post.AppendLog(ctx, work.Attempt, first, text)
 	}, j.broken)
+	j.sink.most, j.sink.over = j.limits.Log, func() { j.overLimit("log", quantity.Bytes(j.limits.Log)) }
 	var reporting sync.WaitGroup
 	reporting.Go(func() { j.tell(telling) })
 	go j.beat(telling)
@@ -114,6 +120,7 @@ func (r *Runner) do(parent context.Context, j *job) {
 		result = context.Cause(ctx) // the work is done, but what was told of it did not arrive
 	}
 	j.finish(telling, result)
+	j.wipe()
 	if !j.stays {
 		if err := RemoveAll(j.dir); err != nil {
 			log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
@@ -203,7 +210,7 @@ var oneLine = strings.NewReplacer("\n", "\u240a", "\r", "\u240d", "\x00", "\u240
 
 // say writes a line of our own into the log.
 func (j *job) say(step int, format string, args ...any) {
-	j.sink.add(step, j.masker.String(oneLine.Replace(fmt.Sprintf(format, args...))))
+	j.sink.add(step, j.hide.String(oneLine.Replace(fmt.Sprintf(format, args...))))
 }
 
 // run does the work; its error tells how the job ended.
@@ -240,6 +247,11 @@ func (j *job) run(ctx context.Context) (err error) {
 	at := time.Now().UnixMilli()
 	j.reports <- report{prepared: &api.Prepared{At: at, Caches: uses}}
 	defer j.watchDisk(ctx)()
+	if err := j.openGroup(); err != nil {
+		return err
+	}
+	defer j.group.close()
+	defer j.watchProcesses(ctx)()
 	if err := j.steps(ctx); err != nil {
 		j.keep(ctx, false)
 		return err
@@ -278,6 +290,11 @@ func (j *job) steps(ctx context.Context) (failed error) {
 	return failed
 }
 
+// overLimit ends the job because it takes more than it may.
+func (j *job) overLimit(what, most string) {
+	j.cancel(ending{state.Failed, fmt.Sprintf("the job's limit of %s is reached: %s", what, most)})
+}
+
 // openSecrets unseals what came for this job and prepares to hide it.
 func (j *job) openSecrets() error {
 	if len(j.work.Secrets) > 0 {
@@ -285,12 +302,20 @@ func (j *job) openSecrets() error {
 			return err
 		}
 	}
-	values := make([]string, 0, len(j.secrets))
-	for v := range maps.Values(j.secrets) {
-		values = append(values, string(v))
+	values := make([]mask.Value, 0, len(j.secrets))
+	for name, v := range j.secrets {
+		values = append(values, mask.Value{Name: name, Text: v})
 	}
-	j.masker = mask.New(values...)
-	return nil
+	j.hide = newHiding(values, filepath.Join(j.build, hideFile))
+	return j.hide.begin()
+}
+
+// wipe overwrites the secrets in memory; what else remembers them goes with the job.
+func (j *job) wipe() {
+	for _, v := range j.secrets {
+		clear(v)
+	}
+	j.secrets, j.work.Secrets, j.hide = nil, nil, newHiding(nil, "")
 }
 
 func (j *job) unseal() error {
@@ -318,7 +343,7 @@ func (j *job) finish(ctx context.Context, result error) {
 	case result != nil:
 		f.State, f.Reason = state.Failed, result.Error()
 	}
-	f.Reason = cut(j.masker.String(f.Reason), 4000)
+	f.Reason = cut(j.hide.String(f.Reason), 4000)
 	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil {
 		j.Log.Warn("the end of a job could not be reported", "attempt", j.work.Attempt, "error", err)
 	}

@@ -44,7 +44,7 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 			continue
 		}
 		for _, f := range found.Files {
-			if err := j.keepOne(ctx, name, f); err != nil {
+			if err := j.keepOne(ctx, name, f, k.MayHold); err != nil {
 				problems = append(problems, fmt.Errorf("artifact %q: %s: %w", name, f.Path, err))
 			}
 		}
@@ -55,8 +55,11 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 	return errors.Join(problems...)
 }
 
-func (j *job) keepOne(ctx context.Context, name string, f artifact.File) error {
+func (j *job) keepOne(ctx context.Context, name string, f artifact.File, mayHold []string) error {
 	began := time.Now()
+	if err := j.inspect(ctx, f, mayHold); err != nil {
+		return err
+	}
 	sum, err := j.digest(f.Path)
 	if err != nil {
 		return err
@@ -140,7 +143,7 @@ func (j *job) readReport(file artifact.File) ([]testreport.Case, error) {
 
 func (j *job) maskCase(c testreport.Case) testreport.Case {
 	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail} {
-		*text = strings.ReplaceAll(j.masker.String(*text), "\x00", "")
+		*text = strings.ReplaceAll(j.hide.String(*text), "\x00", "")
 	}
 	return c
 }

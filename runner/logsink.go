@@ -22,12 +22,15 @@ const (
 type logSink struct {
 	send func(ctx context.Context, first int64, text []byte) error
 	fail func(error) // called once when lines can no longer be sent
+	most int64       // bytes of steps' lines that may be added; 0 any number
+	over func()      // called once when there are more
 
 	mu      sync.Mutex
 	room    *sync.Cond // less waits than before
 	batches []batch    // oldest first; lines are added to the last
 	waiting int        // bytes in them
 	next    int64      // number the next line gets
+	size    int64      // bytes that steps have added
 	broken  bool
 	closed  bool
 	wake    chan struct{} // there is something to send, or a full batch, or no more will come
@@ -59,6 +62,15 @@ func (s *logSink) add(step int, text string) logline.Line {
 	defer s.mu.Unlock()
 	for s.waiting >= sinkLimit && !s.broken {
 		s.room.Wait()
+	}
+	if step != outside && s.most > 0 {
+		if s.size += int64(len(text)) + 1; s.size > s.most {
+			if s.over != nil {
+				go s.over()
+				s.over = nil
+			}
+			return logline.Line{} // whoever prints so much is being ended
+		}
 	}
 	l := logline.Line{N: s.next, At: time.Now().UnixMilli(), Step: step, Text: text}
 	s.next++

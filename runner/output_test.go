@@ -18,7 +18,7 @@ func BenchmarkOutput(b *testing.B) {
 	b.SetBytes(int64(len(text)))
 	for range b.N {
 		var sent atomic.Int64
-		j := &job{work: &api.Work{Job: &definition.Job{}}, masker: mask.New("a-secret-value", "another-one")}
+		j := &job{work: &api.Work{Job: &definition.Job{}}, hide: newHiding([]mask.Value{{Name: "A", Text: []byte("a-secret-value")}, {Name: "B", Text: []byte("another-one")}}, "")}
 		j.sink = newLogSink(context.Background(), func(_ context.Context, _ int64, p []byte) error { sent.Add(int64(len(p))); return nil }, nil)
 		j.copyOutput(0, bytes.NewReader(text), &diagnose.Collector{})
 		j.sink.close()

@@ -17,6 +17,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/definition"
 )
 
 // Isolation is how steps are kept apart from the machine.
@@ -35,7 +36,7 @@ type Config struct {
 	Labels    []string // besides those of the machine
 	Slots     int      // jobs at a time
 	Isolation Isolation
-	Disk      int64 // most bytes a job may have on disk; 0: no limit
+	Most      definition.Numbers // what any job may take
 	Client    *client.Client
 	Tools     map[string]string // versions of what is installed, by name
 	Log       *slog.Logger
@@ -51,6 +52,7 @@ const claimWait = 25 * time.Second
 type Runner struct {
 	Config
 	identity *age.X25519Identity
+	groups   *groups // where the groups of jobs are made; nil where there are none
 }
 
 // New checks that the machine can do what is asked of it.
@@ -67,7 +69,7 @@ func New(c Config) (*Runner, error) {
 		return nil, err
 	}
 	c.Client.Patience = patience
-	return &Runner{Config: c, identity: identity}, nil
+	return &Runner{Config: c, identity: identity, groups: findGroups(c.Log)}, nil
 }
 
 // Run works until ctx ends; then steps are killed and it returns when nothing of them is left. When drain is closed

@@ -3,6 +3,7 @@ package runner
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -11,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // checkIsolation refuses to start where steps could not be kept apart as asked.
@@ -51,24 +54,26 @@ func (j *job) inside(part string) string {
 	return filepath.Join(sandboxTop, part)
 }
 
-func (j *job) insideSecrets(s *stepSpec) string {
+// placeOutside puts a secret beside the workspace, as a file of the sandbox that is on no disk.
+func (j *job) placeOutside(s *stepSpec, name string, value []byte) (at string, err error) {
 	if j.Isolation == None {
-		return s.secrets
+		return j.placeSecretFolder(s, name, value)
 	}
-	return sandboxSecrets
+	s.files = append(s.files, sandboxFile{name, value})
+	return filepath.Join(sandboxSecrets, name), nil
 }
 
-// command makes the process of a step. Its environment travels as bubblewrap's own, not as arguments, which
-// everyone on the machine could read.
+// firstExtra is the number by which a process finds the first of its further files (os/exec, Cmd.ExtraFiles).
+const firstExtra = 3
+
+// command makes the process of a step. What the step gets, its environment among it, travels to bubblewrap in a file
+// without a name: arguments everyone on the machine could read, and an environment would be bubblewrap's own, which
+// runs outside the sandbox and must not load what a step names.
 func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
-	env := make([]string, 0, len(s.env))
-	for k, v := range s.env {
-		env = append(env, k+"="+v)
-	}
 	if j.Isolation == None {
-		argv := append(s.interpreter(), s.script)
+		argv := j.entering(append(s.interpreter(), s.script))
 		cmd := exec.Command(argv[0], argv[1:]...)
-		cmd.Dir, cmd.Env = filepath.Join(j.src, s.dir), env
+		cmd.Dir, cmd.Env = filepath.Join(j.src, s.dir), environ(s.env)
 		ownGroup(cmd)
 		return cmd, nil
 	}
@@ -76,30 +81,86 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, err
 	}
-	args = append([]string(nil), args...)
+	var extra []*os.File
+	give := func(text string) (fd string, err error) { // to bubblewrap
+		f, err := unnamedFile(text)
+		if err != nil {
+			return "", err
+		}
+		s.undo, extra = append(s.undo, f.Close), append(extra, f)
+		return strconv.Itoa(firstExtra + len(extra) - 1), nil
+	}
+	args = append(args, "--clearenv")
+	for k, v := range s.env {
+		args = append(args, "--setenv", k, v)
+	}
 	if !s.network {
 		args = append(args, "--unshare-net")
 	}
-	if s.secrets != "" {
-		args = append(args, "--ro-bind", s.secrets, sandboxSecrets)
+	for _, f := range s.files {
+		fd, err := give(string(f.text))
+		if err != nil {
+			return nil, err
+		}
+		args = append(args, "--perms", "0600", "--file", fd, filepath.Join(sandboxSecrets, f.name))
 	}
-	args = append(args, "--ro-bind", s.script, sandboxScript, "--chdir", filepath.Join(sandboxTop, "src", s.dir),
-		"--")
-	args = append(append(args, s.interpreter()...), sandboxScript)
+	filter, err := filterCalls()
+	if err != nil {
+		return nil, fmt.Errorf("the filter of system calls: %w", err)
+	}
+	if len(filter) > 0 {
+		fd, err := give(string(filter))
+		if err != nil {
+			return nil, err
+		}
+		args = append(args, "--seccomp", fd)
+	}
+	args = append(args, "--ro-bind", s.script, sandboxScript, "--chdir", filepath.Join(sandboxTop, "src", s.dir))
 	if s.interactive {
 		args = slices.DeleteFunc(args, func(a string) bool { return a == "--new-session" })
 	}
-	cmd := exec.Command("bwrap", args...)
-	cmd.Dir, cmd.Env = "/", env
+	told, err := give(strings.Join(args, "\x00") + "\x00")
+	if err != nil {
+		return nil, err
+	}
+	argv := j.entering(append(append([]string{"bwrap", "--args", told, "--"}, s.interpreter()...), sandboxScript))
+	cmd := exec.Command(argv[0], argv[1:]...)
+	cmd.Dir, cmd.Env, cmd.ExtraFiles = "/", []string{"PATH=" + os.Getenv("PATH")}, extra
 	ownGroup(cmd)
 	return cmd, nil
+}
+
+func environ(values map[string]string) []string {
+	env := make([]string, 0, len(values))
+	for k, v := range values {
+		env = append(env, k+"="+v)
+	}
+	return env
+}
+
+// unnamedFile holds a text that is nowhere on disk (memfd_create(2)), ready to be read.
+func unnamedFile(text string) (*os.File, error) {
+	fd, err := unix.MemfdCreate("piston", unix.MFD_CLOEXEC)
+	if err != nil {
+		return nil, err
+	}
+	f := os.NewFile(uintptr(fd), "piston")
+	_, err = f.WriteString(text)
+	if err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
 }
 
 // fixedArgs are the arguments all steps of a job share. Each mount costs a fraction of a millisecond at every step,
 // so what can be one is one.
 func (j *job) fixedArgs() ([]string, error) {
 	args := []string{"--unshare-user", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try",
-		"--uid", "1000", "--gid", "1000", "--hostname", "build", "--cap-drop", "ALL", "--die-with-parent", "--new-session",
+		"--uid", "1000", "--gid", "1000", "--hostname", "build", "--disable-userns", "--cap-drop", "ALL", "--die-with-parent", "--new-session",
 		"--proc", "/proc", "--dev", "/dev", "--ro-bind", "/usr", "/usr", "--ro-bind", j.etcFolder(), "/etc",
 		"--bind", j.build, sandboxTop, "--symlink", filepath.Join(sandboxTop, "tmp"), "/tmp"}
 	for _, name := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/opt"} {
@@ -189,4 +250,30 @@ func allocated(info fs.FileInfo) int64 {
 		return st.Blocks * 512
 	}
 	return info.Size()
+}
+
+// processUse is what a process and those below it have: their number, threads counted, and their resident memory
+// (proc(5), stat and status; what processes share is counted for each).
+func processUse(top int) (processes int, memory int64) {
+	for _, pid := range append(descendants(top), top) {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			name, rest, _ := strings.Cut(line, ":")
+			fields := strings.Fields(rest)
+			if len(fields) == 0 {
+				continue
+			}
+			n, _ := strconv.ParseInt(fields[0], 10, 64)
+			switch name {
+			case "Threads":
+				processes += int(n)
+			case "RssAnon", "RssShmem":
+				memory += n << 10
+			}
+		}
+	}
+	return processes, memory
 }

@@ -5,6 +5,7 @@ package runner
 import (
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,10 +23,12 @@ func checkIsolation(i Isolation) error {
 
 func (j *job) inside(part string) string { return filepath.Join(j.build, part) }
 
-func (j *job) insideSecrets(s *stepSpec) string { return s.secrets }
+func (j *job) placeOutside(s *stepSpec, name string, value []byte) (at string, err error) {
+	return j.placeSecretFolder(s, name, value)
+}
 
 func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
-	argv := append(s.interpreter(), s.script)
+	argv := j.entering(append(s.interpreter(), s.script))
 	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir = filepath.Join(j.src, s.dir)
 	for k, v := range s.env {
@@ -45,3 +48,29 @@ func stepPath(Isolation) string { return os.Getenv("PATH") }
 func askToEnd(cmd *exec.Cmd) { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
 
 func allocated(info fs.FileInfo) int64 { return info.Size() }
+
+// noBlock keeps the opening of a pipe from waiting for its other end.
+const noBlock = syscall.O_NONBLOCK
+
+// groups, and a group: control groups are of Linux.
+type (
+	groups struct{}
+	group  struct{}
+)
+
+func findGroups(*slog.Logger) *groups { return nil }
+
+func (*groups) make(string, int64, int) (*group, error) { return nil, nil }
+
+func (*group) folders() []string { return nil }
+
+func (*group) counts() counts { return counts{} }
+
+func (*group) open() error { return nil }
+
+func (*group) start(cmd *exec.Cmd) error { return cmd.Start() }
+
+func (*group) close() {}
+
+// processUse is not known here: limits of memory and processes are Linux's.
+func processUse(int) (processes int, memory int64) { return 0, 0 }

@@ -6,13 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/logline"
@@ -22,13 +26,23 @@ import (
 // grace is how long a step has to end by itself after it was asked to (SIGTERM), before it is killed.
 const grace = 5 * time.Second
 
+// tooManyFiles is how programs say that they may open no more files (errno(3), EMFILE).
+const tooManyFiles = "Too many open files"
+
 // step runs one step and reports it; its error ends the job.
 func (j *job) step(ctx context.Context, i int) error {
 	step := j.work.Job.Step[i]
 	first := j.sink.last() + 1
 	j.report(i, api.StepReport{State: state.Running, At: time.Now().UnixMilli(), FirstLine: first})
 	var matters diagnose.Collector
+	before := j.group.counts()
 	code, err := j.runStep(ctx, i, step, &matters)
+	if err == nil && code != 0 && matters.Says(tooManyFiles) && j.limits.OpenFiles > 0 {
+		err = ending{state.Failed, fmt.Sprintf("the job's limit of open files is reached: %d in one process", j.limits.OpenFiles)}
+	}
+	if reached := j.group.counts().since(before, j.limits); reached != "" && err == nil && code != 0 {
+		err = ending{state.Failed, reached}
+	}
 	r := api.StepReport{State: state.Passed, At: time.Now().UnixMilli(), FirstLine: first}
 	if code >= 0 {
 		r.ExitCode = &code
@@ -40,7 +54,7 @@ func (j *job) step(ctx context.Context, i int) error {
 		err = fmt.Errorf("step %q ended with exit code %d", step.Name, code)
 		r.Reason = fmt.Sprintf("exit code %d", code)
 	} else if err != nil {
-		r.Reason = cut(j.masker.String(err.Error()), 4000)
+		r.Reason = cut(j.hide.String(err.Error()), 4000)
 	}
 	if err != nil {
 		r.State = state.Failed
@@ -94,12 +108,14 @@ func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters
 		return -1, err
 	}
 	cmd.Stdout, cmd.Stderr = writer, writer
-	if err := cmd.Start(); err != nil {
+	if err := j.group.start(cmd); err != nil {
 		reader.Close()
 		writer.Close()
 		return -1, fmt.Errorf("starting the step: %w", err)
 	}
 	writer.Close()
+	j.at.Store(int64(cmd.Process.Pid))
+	defer j.at.Store(0)
 	copied := make(chan struct{})
 	go func() {
 		defer close(copied)
@@ -117,9 +133,24 @@ func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters
 
 // copyOutput hides secrets, cuts lines, and logs them.
 func (j *job) copyOutput(i int, r io.Reader, matters *diagnose.Collector) {
-	lines := logline.NewSplitter(func(text string) { matters.Add(j.sink.add(i, text)) })
-	hidden := j.masker.Writer(func(p []byte) { _, _ = lines.Write(p) })
-	_, _ = io.CopyBuffer(hidden, struct{ io.Reader }{r}, make([]byte, 64<<10))
+	lines := logline.NewSplitter(func(text string) {
+		if l := j.sink.add(i, text); l.N > 0 {
+			matters.Add(l)
+		}
+	})
+	hidden := j.hide.masker.Load().Writer(func(p []byte) { _, _ = lines.Write(p) })
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := r.Read(buf)
+		// What a step declares it has declared before it printed this.
+		if j.hide.look(func(format string, args ...any) { j.say(i, format, args...) }) {
+			hidden.Use(j.hide.masker.Load())
+		}
+		_, _ = hidden.Write(buf[:n])
+		if err != nil {
+			break
+		}
+	}
 	hidden.Flush()
 	lines.Flush()
 }
@@ -160,7 +191,8 @@ type stepSpec struct {
 	dir     string // below the workspace
 	script  string // file on the host
 	shell   string
-	secrets string // folder of secret files on the host, or ""
+	secrets string // folder of secret files on the host, where they must be there; or ""
+	files   []sandboxFile
 	network bool
 	env     map[string]string
 	undo    []func() error
@@ -220,7 +252,7 @@ func (j *job) baseEnv() map[string]string {
 	return map[string]string{
 		"CI": "true", "LANG": "C.UTF-8", "TERM": "dumb", "PATH": stepPath(j.Isolation),
 		"HOME": j.inside("home"), "TMPDIR": j.inside("tmp"), "PISTON_WORKSPACE": j.inside("src"),
-		"PISTON_JOB": j.work.Job.Name, "PISTON_ATTEMPT": fmt.Sprint(j.work.Number),
+		"PISTON_HIDE": j.inside(hideFile), "PISTON_JOB": j.work.Job.Name, "PISTON_ATTEMPT": fmt.Sprint(j.work.Number),
 	}
 }
 
@@ -230,28 +262,24 @@ func (j *job) placeSecrets(s *stepSpec, step *definition.Step) error {
 	for _, name := range step.Secrets {
 		value, ok := j.secrets[name]
 		if !ok {
-			return fmt.Errorf("the secret %s is no longer set; set it again, then start the run anew", name)
+			return errNoSecret(name)
 		}
 		if j.work.SecretKinds[name] != string(api.FileSecret) {
-			s.env[name] = string(value)
+			s.env[access.SecretName(name).Variable()] = string(value)
 			continue
 		}
-		if s.secrets == "" {
-			s.secrets = filepath.Join(j.dir, fmt.Sprintf("secrets-%d", s.index))
-			if err := os.Mkdir(s.secrets, 0o700); err != nil {
-				return err
-			}
-			s.undo = append(s.undo, func() error { return os.RemoveAll(s.secrets) })
-		}
-		if err := os.WriteFile(filepath.Join(s.secrets, name), value, 0o600); err != nil {
+		variable := access.SecretName(name).Variable()
+		at, err := j.placeOutside(s, variable, value)
+		if err != nil {
 			return err
 		}
-		s.env[name] = path.Join(j.insideSecrets(s), name)
+		s.env[variable] = at
 	}
-	for name, at := range step.SecretFiles {
+	for _, name := range slices.Sorted(maps.Keys(step.SecretFiles)) {
+		at := step.SecretFiles[name]
 		value, ok := j.secrets[name]
 		if !ok {
-			return fmt.Errorf("the secret %s is no longer set; set it again, then start the run anew", name)
+			return errNoSecret(name)
 		}
 		if err := j.placeFile(s, path.Clean(at), value); err != nil {
 			return fmt.Errorf("placing the secret %s at %s: %w", name, at, err)
@@ -260,25 +288,74 @@ func (j *job) placeSecrets(s *stepSpec, step *definition.Step) error {
 	return nil
 }
 
+// sandboxFile is a file that is in a step's sandbox only, and on no disk.
+type sandboxFile struct {
+	name string
+	text []byte
+}
+
+// placeSecretFolder writes a secret into a folder of the host that is gone after the step, and tells where it is.
+func (j *job) placeSecretFolder(s *stepSpec, name string, value []byte) (string, error) {
+	if s.secrets == "" {
+		s.secrets = filepath.Join(j.dir, fmt.Sprintf("secrets-%d", s.index))
+		if err := os.Mkdir(s.secrets, 0o700); err != nil {
+			return "", err
+		}
+		s.undo = append(s.undo, func() error { return os.RemoveAll(s.secrets) })
+	}
+	at := filepath.Join(s.secrets, name)
+	return at, os.WriteFile(at, value, 0o600)
+}
+
+func errNoSecret(name string) error {
+	return fmt.Errorf("the secret %s was not given: since the run was planned it was dropped, has expired, or is kept for other runs; mend that, then start the run anew", name)
+}
+
 // placeFile writes a secret into the workspace; a file that was there comes back after the step.
 func (j *job) placeFile(s *stepSpec, at string, value []byte) error {
-	before, err := j.root.ReadFile(at)
-	was := err == nil
+	if !filepath.IsLocal(at) {
+		return errors.New("the path leaves the workspace")
+	}
+	for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
+		if info, err := j.root.Lstat(dir); err == nil && !info.IsDir() {
+			return fmt.Errorf("%s is no folder but %s, and a secret is only put where folders lead", dir, kindOf(info))
+		}
+	}
+	var before []byte
+	was, err := j.root.Lstat(at)
+	switch {
+	case err == nil && !was.Mode().IsRegular():
+		return fmt.Errorf("%s is there already, and is no file but %s", at, kindOf(was))
+	case err == nil:
+		if before, err = j.root.ReadFile(at); err != nil {
+			return err
+		}
+	}
 	if err := j.root.MkdirAll(path.Dir(at), 0o755); err != nil {
 		return err
 	}
 	if err := j.root.RemoveAll(at); err != nil {
 		return err
 	}
-	if err := j.root.WriteFile(at, value, 0o600); err != nil {
-		return err
-	}
 	s.undo = append(s.undo, func() error {
 		err := j.root.RemoveAll(at)
-		if err == nil && was {
-			err = j.root.WriteFile(at, before, 0o644)
+		if err == nil && was != nil {
+			err = j.root.WriteFile(at, before, was.Mode().Perm())
 		}
 		return err
 	})
-	return nil
+	return j.root.WriteFile(at, value, 0o600)
+}
+
+// kindOf says what a file is that is not a plain one.
+func kindOf(info fs.FileInfo) string {
+	switch {
+	case info.IsDir():
+		return "a folder"
+	case info.Mode()&fs.ModeSymlink != 0:
+		return "a symbolic link"
+	case info.Mode().IsRegular():
+		return "a file"
+	}
+	return "a device, a socket or a pipe"
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 
 	"filippo.io/age"
 
@@ -33,13 +34,17 @@ func NewTrial(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{Config: c, identity: identity}
+	r := &Runner{Config: c, identity: identity, groups: findGroups(c.Log)}
 	return r, r.refreshEtc()
 }
 
 func (r *Runner) trial(t Trial) *job {
 	j := r.job(t.Work, t.Folder, t.Post)
-	j.secrets, j.checkout, j.from, j.stays = t.Secrets, func(ctx context.Context) error { return t.Checkout(ctx, j.src) }, t.From, true
+	j.secrets = api.SealedSecrets{}
+	for name, v := range t.Secrets {
+		j.secrets[name] = slices.Clone(v) // the job's are wiped when it ends
+	}
+	j.checkout, j.from, j.stays = func(ctx context.Context) error { return t.Checkout(ctx, j.src) }, t.From, true
 	return j
 }
 

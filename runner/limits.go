@@ -1,0 +1,85 @@
+package runner
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/quantity"
+)
+
+// counts are how often a job's processes met its limits: were killed for want of memory, or refused to begin.
+type counts struct{ killed, refused int64 }
+
+// since says which limit was met after earlier counts; "" when none was.
+func (c counts) since(before counts, l definition.Numbers) string {
+	switch {
+	case c.killed > before.killed:
+		return fmt.Sprintf("the job's limit of memory is reached: %s", quantity.Bytes(l.Memory))
+	case c.refused > before.refused:
+		return fmt.Sprintf("the job's limit of processes is reached: %d at a time", l.Processes)
+	}
+	return ""
+}
+
+// openGroup makes the control group of the job's steps, where there can be one.
+func (j *job) openGroup() (err error) {
+	if j.groups == nil || j.limits.Memory == 0 && j.limits.Processes == 0 {
+		return nil
+	}
+	j.group, err = j.groups.make(fmt.Sprint(j.work.Attempt), j.limits.Memory, j.limits.Processes)
+	if err == nil {
+		err = j.group.open()
+	}
+	if err != nil {
+		j.group.close()
+		return fmt.Errorf("making the job's control group: %w", err)
+	}
+	return nil
+}
+
+// watchEvery is how often processes are looked at where no control group bounds them.
+const watchEvery = 250 * time.Millisecond
+
+// watchProcesses ends the job when its processes take more than they may. It returns a function that ends the watch.
+func (j *job) watchProcesses(ctx context.Context) func() {
+	ctx, stop := context.WithCancel(ctx)
+	if j.group != nil || j.limits.Memory == 0 && j.limits.Processes == 0 {
+		return stop
+	}
+	go func() {
+		for {
+			pause(ctx, watchEvery)
+			if ctx.Err() != nil {
+				return
+			}
+			top := j.at.Load()
+			if top == 0 {
+				continue
+			}
+			processes, memory := processUse(int(top))
+			switch {
+			case j.limits.Memory > 0 && memory > j.limits.Memory:
+				j.overLimit("memory", quantity.Bytes(j.limits.Memory))
+				return
+			case j.limits.Processes > 0 && processes > j.limits.Processes:
+				j.overLimit("processes", fmt.Sprintf("%d at a time", j.limits.Processes))
+				return
+			}
+		}
+	}()
+	return stop
+}
+
+// enter is the script that a step's outermost process runs before it becomes the step: it lowers what one process may
+// have open, and leaves no memory dumps. Its first argument is that number, then comes the step.
+const enter = `[ "$1" = 0 ] || ulimit -n "$1" || exit 125
+shift
+ulimit -c 0
+exec "$@"`
+
+// entering is the command that enters the job's limits and becomes argv. Into the control groups it is born.
+func (j *job) entering(argv []string) []string {
+	return append([]string{"/bin/sh", "-c", enter, "piston-step", fmt.Sprint(j.limits.OpenFiles)}, argv...)
+}
