@@ -13,6 +13,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -24,10 +25,12 @@ const prefix = "/api/v1"
 
 // Client talks to one service.
 type Client struct {
-	Address  string        // such as http://127.0.0.1:7460
-	Token    string        // API token
-	Patience time.Duration // how long to keep trying when the service does not answer; 0: once
-	HTTP     *http.Client
+	Address   string        // such as http://127.0.0.1:7460
+	Token     string        // API token; used when there is no TokenFile
+	TokenFile string        // file with the token, read for each call: a new one counts at once
+	Patience  time.Duration // how long to keep trying when the service does not answer; 0: once
+	HTTP      *http.Client
+	cookies   []*http.Cookie // of a session, in a client that openSession gave
 }
 
 // New makes a client that tries each call once.
@@ -72,8 +75,15 @@ func (c *Client) request(ctx context.Context, method, path string, body io.Reade
 	if err != nil {
 		return nil, err
 	}
-	if c.Token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.Token)
+	token, err := c.Bearer()
+	if err != nil {
+		return nil, err
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	for _, cookie := range c.cookies {
+		req.AddCookie(cookie)
 	}
 	if contentType != "" {
 		req.Header.Set("Content-Type", contentType)
@@ -90,6 +100,15 @@ func (c *Client) request(ctx context.Context, method, path string, body io.Reade
 		return nil, problemOf(res)
 	}
 	return res, nil
+}
+
+// Bearer is the token that calls carry.
+func (c *Client) Bearer() (string, error) {
+	if c.TokenFile == "" {
+		return c.Token, nil
+	}
+	text, err := os.ReadFile(c.TokenFile)
+	return strings.TrimSpace(string(text)), err
 }
 
 func problemOf(res *http.Response) error {
@@ -162,79 +181,33 @@ func runPath(project string, run int64) string {
 	return projectPath(project) + "/runs/" + strconv.FormatInt(run, 10)
 }
 
-// SignIn signs in by password and makes an API token of the given name; the session is ended again.
-func (c *Client) SignIn(ctx context.Context, who api.Credentials, tokenName string) (api.IssuedToken, error) {
-	var issued api.IssuedToken
-	text, err := json.Marshal(who)
-	if err != nil {
-		return issued, err
-	}
-	res, err := c.request(ctx, http.MethodPost, prefix+"/session", bytes.NewReader(text), "application/json")
-	if err != nil {
-		return issued, err
-	}
-	res.Body.Close()
-	with := func(method, path string, in, out any) error {
-		body, err := json.Marshal(in)
-		if err != nil {
-			return err
-		}
-		req, err := http.NewRequestWithContext(ctx, method, c.Address+prefix+path, bytes.NewReader(body))
-		if err != nil {
-			return err
-		}
-		req.Header.Set("Content-Type", "application/json")
-		for _, cookie := range res.Cookies() {
-			req.AddCookie(cookie)
-		}
-		res, err := c.HTTP.Do(req)
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		if res.StatusCode >= 300 {
-			return problemOf(res)
-		}
-		if out == nil {
-			return nil
-		}
-		return json.NewDecoder(res.Body).Decode(out)
-	}
-	if err := with(http.MethodPost, "/tokens", api.NewToken{Name: tokenName, Kind: api.PersonToken}, &issued); err != nil {
-		return issued, err
-	}
-	return issued, with(http.MethodDelete, "/session", nil, nil)
-}
-
 // Healthy tells whether the service is able to work.
 func (c *Client) Healthy(ctx context.Context) error {
 	return c.call(ctx, http.MethodGet, "/health", nil, nil)
 }
 
-// WhoAmI tells whose token it is.
-func (c *Client) WhoAmI(ctx context.Context) (api.Person, error) {
-	return get[api.Person](ctx, c, "/session")
+// WhoAmI tells whose token it is, and what it may do where.
+func (c *Client) WhoAmI(ctx context.Context) (api.Me, error) {
+	return get[api.Me](ctx, c, "/session")
 }
 
-// IssueToken makes an API token.
-func (c *Client) IssueToken(ctx context.Context, n api.NewToken) (out api.IssuedToken, err error) {
-	err = c.call(ctx, http.MethodPost, "/tokens", n, &out)
-	return out, err
+// pageQuery is how a page is asked for.
+func pageQuery(p api.Page) string {
+	v := url.Values{}
+	for name, text := range map[string]string{"after": p.After, "contains": p.Contains} {
+		if text != "" {
+			v.Set(name, text)
+		}
+	}
+	if p.Limit != 0 {
+		v.Set("limit", strconv.Itoa(p.Limit))
+	}
+	return "?" + v.Encode()
 }
 
-// Tokens lists API tokens.
-func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
-	return get[[]api.Token](ctx, c, "/tokens")
-}
-
-// RevokeToken makes a token useless.
-func (c *Client) RevokeToken(ctx context.Context, id int64) error {
-	return c.call(ctx, http.MethodDelete, fmt.Sprintf("/tokens/%d", id), nil, nil)
-}
-
-// Projects lists up to limit projects by name, those after a name.
-func (c *Client) Projects(ctx context.Context, after string, limit int) ([]api.Project, error) {
-	return get[[]api.Project](ctx, c, fmt.Sprintf("/projects?after=%s&limit=%d", url.QueryEscape(after), limit))
+// Projects lists projects by name.
+func (c *Client) Projects(ctx context.Context, page api.Page) ([]api.Project, error) {
+	return get[[]api.Project](ctx, c, "/projects"+pageQuery(page))
 }
 
 // Project finds a project.
@@ -376,23 +349,18 @@ func (c *Client) Artifact(ctx context.Context, project string, run, id int64) (i
 	return res.Body, nil
 }
 
-// Secrets lists secrets, without their values.
-func (c *Client) Secrets(ctx context.Context, project string) ([]api.Secret, error) {
-	return get[[]api.Secret](ctx, c, projectPath(project)+"/secrets")
+// Lendings lists the projects whose jobs may read a project's source.
+func (c *Client) Lendings(ctx context.Context, project string) (api.Lendings, error) {
+	return get[api.Lendings](ctx, c, projectPath(project)+"/lendings")
 }
 
-// SetSecret sets a secret's next revision.
-func (c *Client) SetSecret(ctx context.Context, project, name string, in api.NewSecret) (out api.Secret, err error) {
-	err = c.call(ctx, http.MethodPut, projectPath(project)+"/secrets/"+url.PathEscape(name), in, &out)
+// Lend says which projects' jobs may read a project's source.
+func (c *Client) Lend(ctx context.Context, project string, in api.Lendings) (out api.Lendings, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/lendings", in, &out)
 	return out, err
 }
 
-// DropSecret removes a secret.
-func (c *Client) DropSecret(ctx context.Context, project, name string) error {
-	return c.call(ctx, http.MethodDelete, projectPath(project)+"/secrets/"+url.PathEscape(name), nil, nil)
-}
-
-// Runners lists runners.
-func (c *Client) Runners(ctx context.Context) ([]api.Runner, error) {
-	return get[[]api.Runner](ctx, c, "/runners")
+// Runners lists runners by name.
+func (c *Client) Runners(ctx context.Context, page api.Page) ([]api.Runner, error) {
+	return get[[]api.Runner](ctx, c, "/runners"+pageQuery(page))
 }

@@ -3,15 +3,20 @@
 package host
 
 import (
+	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -31,6 +36,14 @@ type Options struct {
 	Slots    int    // jobs the runner takes at a time; 0: no runner here
 	Isolate  string // how the runner keeps steps apart
 	Log      *slog.Logger
+
+	MasterFile string // the master key; "" for the data folder's own
+	CertFile   string // of TLS, with KeyFile
+	KeyFile    string
+	Plain      bool           // HTTP without TLS beyond loopback, since something in front of it speaks TLS
+	Public     string         // address by which people reach it; "" for the one it listens at
+	Proxies    []netip.Prefix // whose word about where a request is from is taken
+	Issuer     service.Issuer
 }
 
 // Host is a running service.
@@ -66,17 +79,28 @@ func (h *Host) start(ctx context.Context, o Options) error {
 	}
 	h.onStop(lock.Unlock)
 	// The port first: it is what fails most often, and before anything has been changed.
-	listener, err := listen(o.Listen)
+	certificate, err := o.certificate()
+	if err != nil {
+		return err
+	}
+	listener, err := listen(o.Listen, certificate != nil || o.Plain)
 	if err != nil {
 		return err
 	}
 	h.onStop(func() { listener.Close() })
 	h.Address = "http://" + listener.Addr().String()
+	if certificate != nil {
+		h.Address = "https://" + listener.Addr().String()
+		listener = tls.NewListener(listener, &tls.Config{GetCertificate: certificate, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+	}
+	o.Public = strings.TrimSuffix(cmp.Or(o.Public, h.Address), "/")
+	o.Issuer.Return = o.Public + httpapi.Prefix + "/session/issuer/return"
 
 	if err := h.openService(ctx, home, o); err != nil {
 		return err
 	}
-	server := &http.Server{Handler: httpapi.Handler(h.Service, o.Log), ReadHeaderTimeout: 10 * time.Second,
+	handler := httpapi.Handler(h.Service, httpapi.Options{Secure: strings.HasPrefix(o.Public, "https://"), Proxies: o.Proxies})
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	h.Failed = failed
@@ -93,13 +117,30 @@ func (h *Host) start(ctx context.Context, o Options) error {
 		}
 	})
 	if o.Slots > 0 {
-		child, err := startRunner(ctx, h.Service, h.Address, home, o)
+		address := h.Address
+		if certificate != nil || !listener.Addr().(*net.TCPAddr).IP.IsLoopback() {
+			// Our own runner comes in by a door of its own, which only this machine has.
+			if address, err = h.loopback(server); err != nil {
+				return err
+			}
+		}
+		child, err := startRunner(ctx, h.Service, address, home, o)
 		if err != nil {
 			return err
 		}
 		h.onStop(child.stop)
 	}
 	return nil
+}
+
+// loopback serves on a port of this machine, too, without TLS.
+func (h *Host) loopback(server *http.Server) (address string, err error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	go func() { _ = server.Serve(l) }() // it ends with the server
+	return "http://" + l.Addr().String(), nil
 }
 
 // gcPercent is how much the heap may grow before it is collected (runtime/debug, SetGCPercent).
@@ -115,13 +156,47 @@ func (h *Host) Stop() {
 	h.stops = nil
 }
 
-func listen(address string) (net.Listener, error) {
+// certificate reads TLS's own certificate, anew when its file has changed; nil when there is to be none.
+func (o Options) certificate() (func(*tls.ClientHelloInfo) (*tls.Certificate, error), error) {
+	if o.CertFile == "" && o.KeyFile == "" {
+		return nil, nil
+	}
+	var mu sync.Mutex
+	var made time.Time
+	var last *tls.Certificate
+	read := func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		info, err := os.Stat(o.CertFile)
+		if err == nil && last != nil && info.ModTime().Equal(made) {
+			return last, nil
+		}
+		var pair tls.Certificate
+		if err == nil {
+			pair, err = tls.LoadX509KeyPair(o.CertFile, o.KeyFile)
+		}
+		if err != nil {
+			if last != nil {
+				return last, nil // half of it is written just now
+			}
+			return nil, fmt.Errorf("--tls-cert and --tls-key: %w", err)
+		}
+		last, made = &pair, info.ModTime()
+		return last, nil
+	}
+	_, err := read(nil)
+	return read, err
+}
+
+// listen opens the port. Beyond loopback it must be secure, or said to be.
+func listen(address string, secure bool) (net.Listener, error) {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, fmt.Errorf("--listen %q: give an address and a port, such as 127.0.0.1:7460", address)
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--listen %q: the service speaks plain HTTP and stays on loopback; put a proxy with TLS in front of it to be reached from elsewhere", address)
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) && !secure {
+		return nil, fmt.Errorf("--listen %q: without TLS the service stays on loopback, since passwords, tokens and artifacts would be readable on the way. "+
+			"Give it a certificate by --tls-cert and --tls-key; or put a proxy with TLS in front of it, and say so by --behind-proxy", address)
 	}
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
@@ -161,7 +236,7 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(func() { blobs.Close() })
-	if h.Service, err = service.Open(ctx, st, sm, blobs, home, o.Log); err != nil {
+	if h.Service, err = service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))), Issuer: o.Issuer, Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

@@ -22,14 +22,14 @@ func TestWhereItListens(t *testing.T) {
 	require.NoError(t, err)
 	defer taken.Close()
 	for address, want := range map[string]string{
-		taken.Addr().String(): "is taken by another program", "0.0.0.0:0": "stays on loopback", ":0": "stays on loopback", "10.1.2.3:80": "stays on loopback",
+		taken.Addr().String(): "is taken by another program", "0.0.0.0:0": "--tls-cert", ":0": "--tls-cert", "10.1.2.3:80": "stays on loopback",
 		"example.com:80": "stays on loopback", "127.0.0.1": "give an address and a port", "127.0.0.1:99999": "127.0.0.1:99999",
 	} {
-		_, err := listen(address)
+		_, err := listen(address, false)
 		assert.ErrorContains(t, err, want, address)
 	}
 	for _, address := range []string{"127.0.0.1:0", "[::1]:0", "localhost:0"} {
-		l, err := listen(address)
+		l, err := listen(address, false)
 		if assert.NoError(t, err, address) {
 			l.Close()
 		}
@@ -97,4 +97,9 @@ func TestTheRunnersTokenIsKeptAndRenewed(t *testing.T) {
 	renewed, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.NotEqual(t, "piston_REVOKED\n", string(renewed))
+}
+
+func TestTheRunnerIsNotToldWhatIsTheServicesOwn(t *testing.T) {
+	env := withoutOurs([]string{"PATH=/bin", "PISTON_MASTER=AGE-SECRET-KEY-1", "PISTON_DATABASE=host=x password=y", "PISTON_ISSUER_SECRET=z", "CREDENTIALS_DIRECTORY=/run/x", "PISTON_RUNNER_DISK=1GB", "PISTON_MASTERS=no"})
+	assert.Equal(t, []string{"PATH=/bin", "PISTON_RUNNER_DISK=1GB", "PISTON_MASTERS=no"}, env)
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -42,13 +43,24 @@ func startRunner(ctx context.Context, s *service.Service, address, home string, 
 	c.make = func() *exec.Cmd {
 		cmd := exec.Command(binary, "runner", "--server", address, "--token-file", tokenFile, "--home", filepath.Join(home, "runner"),
 			"--name", "local", "--slots", strconv.Itoa(o.Slots), "--isolation", o.Isolate, "--parent", strconv.Itoa(os.Getpid()))
-		cmd.Stdout, cmd.Stderr = os.Stderr, os.Stderr
+		cmd.Stdout, cmd.Stderr, cmd.Env = os.Stderr, os.Stderr, withoutOurs(os.Environ())
 		// A group of its own: a Ctrl-C in the terminal ends the server, which then ends the runner in order.
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		return cmd
 	}
 	go c.watch(life)
 	return c, nil
+}
+
+// ours are what the environment tells the service and no program that it starts.
+var ours = []string{"PISTON_MASTER", "PISTON_DATABASE", "PISTON_ISSUER_SECRET", "CREDENTIALS_DIRECTORY"}
+
+// withoutOurs is an environment that may be given away.
+func withoutOurs(env []string) []string {
+	return slices.DeleteFunc(env, func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return slices.Contains(ours, name)
+	})
 }
 
 // runnerToken keeps a runner's token in a file only its owner can read.
@@ -60,7 +72,7 @@ func runnerToken(ctx context.Context, s *service.Service, home string) (file str
 			return file, err
 		}
 	}
-	issued, err := s.IssueToken(ctx, "", api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
+	issued, err := s.IssueToken(ctx, api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
 	if err != nil {
 		return "", err
 	}

@@ -17,15 +17,18 @@ type ProjectPath struct {
 	Project string `path:"project" maxLength:"63"`
 }
 
+// ProjectPage is a part of a list in a project.
+type ProjectPage struct {
+	ProjectPath
+	api.Page
+}
+
 // maxPush is the most bytes a reported push may have: a thousand refs with long names.
 const maxPush = 4 << 20
 
 func (sv *server) projects(a huma.API, r chi.Router) {
-	operation(a, http.MethodGet, "/projects", "list-projects", "List projects by name, each with its latest run", func(ctx context.Context, in *struct {
-		After string `query:"after" doc:"Only projects after this name; the last of the page before."`
-		Limit int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
-	}) ([]api.Project, error) {
-		return sv.s.Projects(ctx, in.After, in.Limit)
+	operation(a, http.MethodGet, "/projects", "list-projects", "List projects by name, each with its latest run", func(ctx context.Context, in *struct{ api.Page }) ([]api.Project, error) {
+		return sv.s.Projects(ctx, in.Page)
 	})
 	operation(a, http.MethodPost, "/projects", "add-project", "Register a repository", func(ctx context.Context, in *struct{ Body api.NewProject }) (api.Project, error) {
 		return sv.s.AddProject(ctx, in.Body)
@@ -35,6 +38,15 @@ func (sv *server) projects(a huma.API, r chi.Router) {
 	})
 	operation(a, http.MethodGet, "/projects/{project}/hook-key", "get-hook-key", "The secret by which pushes are signed", func(ctx context.Context, in *ProjectPath) (api.HookKey, error) {
 		return sv.s.HookKey(ctx, in.Project)
+	})
+	operation(a, http.MethodGet, "/projects/{project}/lendings", "list-lendings", "Projects whose jobs may read this one's source, as submodules", func(ctx context.Context, in *ProjectPath) (api.Lendings, error) {
+		return sv.s.Lendings(ctx, in.Project)
+	})
+	operation(a, http.MethodPut, "/projects/{project}/lendings", "lend-source", "Say which projects' jobs may read this one's source", func(ctx context.Context, in *struct {
+		ProjectPath
+		Body api.Lendings
+	}) (api.Lendings, error) {
+		return sv.s.Lend(ctx, in.Project, in.Body)
 	})
 	// The signature covers the very bytes of the body, so this one is read as it came.
 	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodPost, Path: Prefix + "/projects/{project}/pushes", OperationID: "report-push",

@@ -20,8 +20,8 @@ type AttemptPath struct {
 // runners registers what runners say and people see of them. Every report names its attempt; one that is over
 // answers 410 and changes nothing.
 func (sv *server) runners(a huma.API, r chi.Router) {
-	operation(a, http.MethodGet, "/runners", "list-runners", "List runners", func(ctx context.Context, _ *none) ([]api.Runner, error) {
-		return sv.s.Runners(ctx)
+	operation(a, http.MethodGet, "/runners", "list-runners", "List runners by name", func(ctx context.Context, in *struct{ api.Page }) ([]api.Runner, error) {
+		return sv.s.Runners(ctx, in.Page)
 	})
 	type claimed struct {
 		Work *api.Work `json:"work,omitempty" doc:"Absent when there is nothing to do."`

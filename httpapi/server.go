@@ -7,8 +7,8 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"reflect"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,7 +16,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/store"
@@ -28,28 +27,40 @@ const Version = "1"
 // Prefix is where the operations are.
 const Prefix = "/api/v1"
 
+// Options say how the interface is reached.
+type Options struct {
+	Secure  bool           // by TLS, here or at a proxy: cookies are for that only
+	Proxies []netip.Prefix // whose word about where a request is from is taken
+}
+
 // server is what the handlers share.
 type server struct {
-	s   *service.Service
-	log *slog.Logger
+	Options
+	s         *service.Service
+	strangers *rates // failed tokens and sessions, by address
+	people    *rates // requests, by person
+}
+
+func newServer(s *service.Service, o Options) *server {
+	return &server{Options: o, s: s, strangers: newRates(1, 60), people: newRates(100, 1000)}
 }
 
 // Handler serves the whole interface.
-func Handler(s *service.Service, log *slog.Logger) http.Handler {
-	h, _ := build(&server{s, log})
+func Handler(s *service.Service, o Options) http.Handler {
+	h, _ := build(newServer(s, o))
 	return h
 }
 
 // Document is the OpenAPI 3.1 document of the interface, in JSON.
 func Document() ([]byte, error) {
-	_, a := build(&server{})
+	_, a := build(newServer(nil, Options{}))
 	return a.OpenAPI().MarshalJSON()
 }
 
-func build(sv *server) (http.Handler, huma.API) {
+func build(sv *server) (chi.Router, huma.API) {
 	huma.DefaultArrayNullable = false // lists are [] when empty
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, securityHeaders, http.NewCrossOriginProtection().Handler, sv.identify)
+	r.Use(middleware.Recoverer, sv.securityHeaders, http.NewCrossOriginProtection().Handler, sv.guard(r))
 	config := huma.DefaultConfig("Gentle Piston", Version)
 	config.OpenAPIPath = Prefix + "/openapi"
 	config.DocsPath, config.SchemasPath = "", ""
@@ -59,12 +70,14 @@ func build(sv *server) (http.Handler, huma.API) {
 	config.Servers = []*huma.Server{{URL: "/"}}
 	a := humachi.New(r, config)
 	sv.health(a)
-	sv.sessions(a)
+	sv.sessions(a, r)
 	sv.projects(a, r)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)
 	sv.secrets(a)
+	sv.peopleAndRoles(a)
+	sv.audit(a)
 	sv.runners(a, r)
 	sv.stream(a, r)
 	sv.git(r)
@@ -84,91 +97,34 @@ func schemaName(t reflect.Type, hint string) string {
 	return name
 }
 
-// securityHeaders: everything comes from this server, nothing may frame it, and types are as declared.
-func securityHeaders(next http.Handler) http.Handler {
+// securityHeaders: everything comes from this server, nothing may frame it, and types are as declared. Styles are made
+// while the console runs, scripts never.
+func (sv *server) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; style-src 'self' 'unsafe-inline'; "+
+			"img-src 'self' data:; manifest-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if sv.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		next.ServeHTTP(w, r)
 	})
 }
 
-type whoKey struct{}
-
-func who(ctx context.Context) service.Who {
-	w, _ := ctx.Value(whoKey{}).(service.Who)
-	return w
-}
-
-const cookieName = "piston_session"
-
-// open reports whether a path answers without sign-in: health, signing in, pushes (which carry a signature of their
-// own) and the console's files, which hold no data.
-func open(r *http.Request) bool {
-	p := r.URL.Path
-	switch {
-	case p == Prefix+"/health", p == Prefix+"/session" && r.Method == http.MethodPost:
-		return true
-	case strings.HasPrefix(p, Prefix+"/projects/") && strings.HasSuffix(p, "/pushes") && r.Method == http.MethodPost:
-		return true
-	}
-	return !strings.HasPrefix(p, "/api/") && !strings.HasPrefix(p, "/git/")
-}
-
-// forRunners reports whether a path is for runners only.
-func forRunners(p string) bool {
-	return strings.HasPrefix(p, Prefix+"/runner/") || strings.HasPrefix(p, "/git/")
-}
-
-// identify finds out who asks, by session cookie or bearer token (RFC 6750), and lets nobody else through.
-func (sv *server) identify(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if open(r) {
-			next.ServeHTTP(w, r)
-			return
-		}
-		found, err := sv.find(r)
-		if err != nil {
-			writeProblem(w, problem(err))
-			return
-		}
-		if (found.Kind == api.RunnerToken) != forRunners(r.URL.Path) {
-			writeProblem(w, huma.Error403Forbidden("a "+string(found.Kind)+"'s token is not for this: runners claim work, people do everything else"))
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), whoKey{}, found)))
-	})
-}
-
-var errNobody = huma.Error401Unauthorized("sign in first: in the console, by piston sign-in, or with a token in the Authorization header")
-
-func (sv *server) find(r *http.Request) (service.Who, error) {
-	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		found, err := sv.s.ByToken(r.Context(), token)
-		return found, orNobody(err)
-	}
-	if c, err := r.Cookie(cookieName); err == nil {
-		found, err := sv.s.BySession(r.Context(), c.Value)
-		return found, orNobody(err)
-	}
-	return service.Who{}, errNobody
-}
-
-func orNobody(err error) error {
-	if errors.Is(err, service.ErrNotFound) {
-		return errNobody
-	}
-	return err
-}
+func who(ctx context.Context) service.Who { return service.WhoAsks(ctx) }
 
 // problem turns an error of the service into problem details with the fitting status.
 func problem(err error) error {
 	var status huma.StatusError
+	var wait service.TooMany
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &wait):
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(err.Error()), http.Header{"Retry-After": {retryAfter(wait.Wait)}})
 	case errors.As(err, &status):
 		return status
 	case errors.Is(err, service.ErrNotFound):
@@ -177,12 +133,14 @@ func problem(err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, service.ErrInvalid):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature):
+	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature), errors.Is(err, service.ErrExpired), errors.Is(err, service.ErrIssuer):
 		return huma.Error401Unauthorized(err.Error())
 	case errors.Is(err, service.ErrForbidden):
 		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, service.ErrGone):
 		return huma.Error410Gone(err.Error())
+	case errors.Is(err, service.ErrIssuerAway):
+		return huma.Error503ServiceUnavailable(err.Error())
 	case store.Unavailable(err):
 		return huma.Error503ServiceUnavailable("the database cannot be reached just now; try again in a moment")
 	}
@@ -195,6 +153,12 @@ func writeProblem(w http.ResponseWriter, err error) {
 	var se huma.StatusError
 	if errors.As(err, &se) {
 		status = se.GetStatus()
+	}
+	var headed huma.HeadersError
+	if errors.As(err, &headed) {
+		for name, values := range headed.GetHeaders() {
+			w.Header()[name] = values
+		}
 	}
 	if status == http.StatusServiceUnavailable {
 		w.Header().Set("Retry-After", "1")

@@ -2,12 +2,18 @@ package httpapi
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"net/http"
+	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/service"
 )
 
@@ -17,49 +23,145 @@ func writeJSON(w http.ResponseWriter, status int, contentType string, v any) {
 	_ = json.NewEncoder(w).Encode(v) // a reader that has gone away needs no answer
 }
 
-type signedIn struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
-	Body      api.Person
+const (
+	cookieName   = "piston_session"
+	deviceCookie = "piston_device" // makes a browser known from which somebody has signed in
+	issuerCookie = "piston_signing_in"
+	deviceFor    = 180 * 24 * time.Hour
+	issuerPath   = Prefix + "/session/issuer"
+)
+
+func (sv *server) cookie(name, value, path string, age time.Duration) http.Cookie {
+	c := http.Cookie{Name: name, Value: value, Path: path, MaxAge: int(age.Seconds()), HttpOnly: true, Secure: sv.Secure, SameSite: http.SameSiteStrictMode}
+	if age <= 0 {
+		c.MaxAge = -1
+	}
+	return c
 }
 
-func cookie(token string, maxAge int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+// cookiesOf are those of an open session.
+func (sv *server) cookiesOf(e service.Entry) []http.Cookie {
+	list := []http.Cookie{sv.cookie(cookieName, e.Session, "/", service.SessionLength)}
+	if e.Device != "" {
+		list = append(list, sv.cookie(deviceCookie, e.Device, Prefix+"/session", deviceFor))
+	}
+	return list
 }
 
-func (sv *server) sessions(a huma.API) {
+type withCookies[T any] struct {
+	SetCookie []http.Cookie `header:"Set-Cookie"`
+	Body      T
+}
+
+func (sv *server) sessions(a huma.API, r chi.Router) {
+	operation(a, http.MethodGet, "/sign-in", "sign-in-ways", "How one may sign in", func(ctx context.Context, _ *none) (api.SignInWays, error) {
+		return api.SignInWays{Issuer: sv.s.IssuerName()}, nil
+	})
 	huma.Register(a, huma.Operation{Method: http.MethodPost, Path: Prefix + "/session", OperationID: "sign-in",
-		Summary: "Sign in; the session comes as a cookie"},
-		func(ctx context.Context, in *struct{ Body api.Credentials }) (*signedIn, error) {
-			token, err := sv.s.SignIn(ctx, in.Body)
+		Summary: "Sign in by name and password; the session comes as a cookie"},
+		func(ctx context.Context, in *struct {
+			Device string `cookie:"piston_device"`
+			Body   api.Credentials
+		}) (*withCookies[api.Me], error) {
+			entry, err := sv.s.SignIn(ctx, in.Body, who(ctx).Address, in.Device)
 			if err != nil {
 				return nil, problem(err)
 			}
-			return &signedIn{cookie(token, int(service.SessionLength.Seconds())), api.Person{Name: in.Body.Name}}, nil
+			return &withCookies[api.Me]{sv.cookiesOf(entry), api.Me{Name: in.Body.Name, Roles: map[string]access.Role{}}}, nil
 		})
-	operation(a, http.MethodGet, "/session", "who-am-i", "Who is signed in", func(ctx context.Context, _ *none) (api.Person, error) {
-		return api.Person{Name: who(ctx).Name}, nil
+	operation(a, http.MethodGet, "/session", "who-am-i", "Who is signed in, and what they may do where", func(ctx context.Context, _ *none) (api.Me, error) {
+		return sv.s.Me(ctx)
 	})
-	type ending struct {
-		Session string `cookie:"piston_session"`
-	}
-	type ended struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-	}
 	huma.Register(a, huma.Operation{Method: http.MethodDelete, Path: Prefix + "/session", OperationID: "sign-out",
-		Summary: "Sign out", DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, in *ending) (*ended, error) {
-			return &ended{cookie("", -1)}, problem(sv.s.SignOut(ctx, in.Session))
+		Summary: "Sign out: the session ends, or the token one came in by", DefaultStatus: http.StatusNoContent},
+		func(ctx context.Context, in *struct {
+			Session string `cookie:"piston_session"`
+		}) (*struct {
+			SetCookie []http.Cookie `header:"Set-Cookie"`
+		}, error) {
+			err := sv.s.SignOut(ctx, in.Session)
+			return &struct {
+				SetCookie []http.Cookie `header:"Set-Cookie"`
+			}{[]http.Cookie{sv.cookie(cookieName, "", "/", 0)}}, problem(err)
 		})
+	command(a, http.MethodPut, "/session/password", "change-password", "Change one's own password; every session ends", func(ctx context.Context, in *struct{ Body api.OwnPassword }) error {
+		return sv.s.ChangePassword(ctx, in.Body)
+	})
+	document(a, "/session/issuer", "sign-in-at-issuer", "Sends the browser to the OpenID Connect issuer", "text/html")
+	r.Get(issuerPath, sv.toIssuer)
+	document(a, "/session/issuer/return", "return-from-issuer", "Where the issuer sends the browser back to", "text/html")
+	r.Get(issuerPath+"/return", sv.fromIssuer)
 
 	operation(a, http.MethodPost, "/tokens", "issue-token", "Make an API token; its secret is shown this once",
 		func(ctx context.Context, in *struct{ Body api.NewToken }) (api.IssuedToken, error) {
-			return sv.s.IssueToken(ctx, who(ctx).Name, in.Body)
+			if in.Body.Kind == api.RunnerToken && !who(ctx).Rules() {
+				return api.IssuedToken{}, huma.Error403Forbidden("only an administrator may make a runner's token")
+			}
+			return sv.s.IssueToken(ctx, in.Body)
 		})
-	operation(a, http.MethodGet, "/tokens", "list-tokens", "List API tokens, without their secrets",
-		func(ctx context.Context, _ *none) ([]api.Token, error) { return sv.s.Tokens(ctx) })
+	operation(a, http.MethodGet, "/tokens", "list-tokens", "List one's API tokens, or for an administrator all, without their secrets",
+		func(ctx context.Context, in *struct {
+			After    int64  `query:"after" minimum:"0" doc:"Only those after this id; the last of the page before."`
+			Contains string `query:"contains" maxLength:"100" doc:"Only those with this in their name or their person's."`
+			Limit    int    `query:"limit" minimum:"1" maximum:"500" default:"200"`
+		}) ([]api.Token, error) {
+			return sv.s.Tokens(ctx, in.After, in.Contains, in.Limit)
+		})
 	command(a, http.MethodDelete, "/tokens/{id}", "revoke-token", "Make an API token useless", func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) error {
 		return sv.s.RevokeToken(ctx, in.ID)
 	})
+}
+
+// toIssuer sends a browser to the issuer.
+func (sv *server) toIssuer(w http.ResponseWriter, r *http.Request) {
+	to, kept, err := sv.s.BeginAtIssuer(r.Context())
+	if err != nil {
+		sv.notAtIssuer(w, r, err)
+		return
+	}
+	c := sv.cookie(issuerCookie, base64.RawURLEncoding.EncodeToString(kept), issuerPath, 10*time.Minute)
+	c.SameSite = http.SameSiteLaxMode // it must come along when the issuer sends the browser back
+	http.SetCookie(w, &c)
+	w.Header().Set("Cache-Control", "no-store")
+	http.Redirect(w, r, to, http.StatusFound)
+}
+
+// fromIssuer opens a session for whoever comes back from the issuer.
+func (sv *server) fromIssuer(w http.ResponseWriter, r *http.Request) {
+	done := sv.cookie(issuerCookie, "", issuerPath, 0)
+	http.SetCookie(w, &done)
+	w.Header().Set("Cache-Control", "no-store")
+	kept := []byte{}
+	if c, err := r.Cookie(issuerCookie); err == nil {
+		kept, _ = base64.RawURLEncoding.DecodeString(c.Value) // what is not ours is refused when it is opened
+	}
+	q := r.URL.Query()
+	entry, err := sv.s.ReturnFromIssuer(r.Context(), kept, q.Get("state"), q.Get("code"), who(r.Context()).Address)
+	if err != nil {
+		sv.notAtIssuer(w, r, err)
+		return
+	}
+	for _, c := range sv.cookiesOf(entry) {
+		http.SetCookie(w, &c)
+	}
+	http.Redirect(w, r, "/", http.StatusSeeOther)
+}
+
+// notAtIssuer tells a browser on the sign-in page what went wrong, in a word that the page knows, and everybody else
+// by problem details.
+func (sv *server) notAtIssuer(w http.ResponseWriter, r *http.Request, err error) {
+	if !strings.Contains(r.Header.Get("Accept"), "text/html") {
+		writeProblem(w, problem(err))
+		return
+	}
+	word := "refused"
+	switch {
+	case errors.Is(err, service.ErrIssuerAway):
+		word = "away"
+	case errors.Is(err, service.ErrForbidden):
+		word = "disabled"
+	}
+	http.Redirect(w, r, "/?issuer="+word, http.StatusSeeOther)
 }

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -54,6 +55,10 @@ func (sv *server) serveStream(w http.ResponseWriter, r *http.Request) {
 		position = q.Get("cursor")
 	}
 	readPosition(position, &sub)
+	sub.Still = func(context.Context) error {
+		_, err := sv.find(r, who(r.Context()).Address)
+		return err
+	}
 	l := &eventWriter{w: w, rc: http.NewResponseController(w)}
 	if err := sv.s.Subscribe(r.Context(), sub, l); err != nil && !l.begun {
 		writeProblem(w, problem(err))

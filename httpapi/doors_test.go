@@ -1,0 +1,397 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"filippo.io/age"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/store"
+	"gentlepiston.example/piston/stream"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+// Who comes to a door: nobody, by an expired token, somebody without a role in the project, its reader, builder and
+// keeper, a keeper's token that may only read, an administrator, an administrator's token that is bound to be a
+// keeper, a runner that has the attempt, and one that has not.
+var visitors = []string{"nobody", "expired", "stranger", "reader", "builder", "keeper", "readonly", "admin", "bounded", "holder", "runner"}
+
+// What comes of it: in, or the status by which the door is shut.
+const in = 0
+
+// outcomes are in the order of visitors.
+type outcomes [11]int
+
+// The kinds of door.
+var (
+	forAnyone  = outcomes{in, in, in, in, in, in, in, in, in, in, in}
+	forSomeone = outcomes{401, 401, in, in, in, in, in, in, in, 403, 403}
+	forReaders = outcomes{401, 401, 404, in, in, in, in, in, in, 403, 403}
+	forBuilder = outcomes{401, 401, 404, 403, in, in, 403, in, in, 403, 403}
+	forKeepers = outcomes{401, 401, 404, 403, 403, in, 403, in, in, 403, 403}
+	forAdmins  = outcomes{401, 401, 403, 403, 403, 403, 403, in, 403, 403, 403}
+	forRunners = outcomes{401, 401, 403, 403, 403, 403, 403, 403, 403, in, in}
+	forHolders = outcomes{401, 401, 403, 403, 403, 403, 403, 403, 403, in, 403}
+)
+
+// routes lists every route there is and what must come of each visitor. A route that is not in here fails the test.
+var routes = map[string]outcomes{
+	"GET /*":                                 forAnyone,
+	"GET /api/v1/health":                     forAnyone,
+	"GET /api/v1/sign-in":                    forAnyone,
+	"POST /api/v1/session":                   forAnyone,
+	"GET /api/v1/session/issuer":             forAnyone,
+	"GET /api/v1/session/issuer/return":      forAnyone,
+	"POST /api/v1/projects/{project}/pushes": forAnyone,
+
+	"GET /api/v1/openapi.json":     forSomeone,
+	"GET /api/v1/openapi.yaml":     forSomeone,
+	"GET /api/v1/openapi-3.0.json": forSomeone,
+	"GET /api/v1/openapi-3.0.yaml": forSomeone,
+	"GET /api/v1/session":          forSomeone,
+	"DELETE /api/v1/session":       forSomeone,
+	"PUT /api/v1/session/password": forSomeone,
+	"GET /api/v1/tokens":           forSomeone,
+	"POST /api/v1/tokens":          forSomeone,
+	"DELETE /api/v1/tokens/{id}":   forSomeone,
+	"GET /api/v1/projects":         forSomeone,
+	"GET /api/v1/queue":            forSomeone,
+	"GET /api/v1/runners":          forSomeone,
+	"GET /api/v1/stream":           forSomeone,
+
+	"GET /api/v1/projects/{project}":                                  forReaders,
+	"GET /api/v1/projects/{project}/runs":                             forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}":                    forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}/since":              forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log":     forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log.txt": forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}/artifacts/{id}":     forReaders,
+	"GET /api/v1/projects/{project}/schedules":                        forReaders,
+	"GET /api/v1/projects/{project}/pipelines":                        forReaders,
+	"GET /api/v1/projects/{project}/knowledge":                        forReaders,
+	"GET /api/v1/projects/{project}/secrets":                          forReaders,
+	"GET /api/v1/projects/{project}/secrets/{name}/revisions":         forReaders,
+	"GET /api/v1/projects/{project}/roles":                            forReaders,
+	"POST /api/v1/projects/{project}/check":                           forReaders,
+
+	"POST /api/v1/projects/{project}/runs":                forBuilder,
+	"POST /api/v1/projects/{project}/runs/{number}/stop":  forBuilder,
+	"POST /api/v1/projects/{project}/runs/{number}/again": forBuilder,
+
+	"PUT /api/v1/projects/{project}/hold":                    forKeepers,
+	"PUT /api/v1/projects/{project}/limit":                   forKeepers,
+	"GET /api/v1/projects/{project}/lendings":                forKeepers,
+	"PUT /api/v1/projects/{project}/lendings":                forKeepers,
+	"GET /api/v1/projects/{project}/hook-key":                forKeepers,
+	"GET /api/v1/projects/{project}/audit":                   forKeepers,
+	"PUT /api/v1/projects/{project}/secrets/{name}":          forKeepers,
+	"PUT /api/v1/projects/{project}/secrets/{name}/settings": forKeepers,
+	"POST /api/v1/projects/{project}/secrets/{name}/restore": forKeepers,
+	"DELETE /api/v1/projects/{project}/secrets/{name}":       forKeepers,
+
+	"POST /api/v1/projects":               forAdmins,
+	"GET /api/v1/people":                  forAdmins,
+	"POST /api/v1/people":                 forAdmins,
+	"PUT /api/v1/people/{name}":           forAdmins,
+	"POST /api/v1/people/{name}/password": forAdmins,
+	"GET /api/v1/groups":                  forAdmins,
+	"PUT /api/v1/groups/{name}":           forAdmins,
+	"DELETE /api/v1/groups/{name}":        forAdmins,
+	"GET /api/v1/roles":                   forAdmins,
+	"PUT /api/v1/roles":                   forAdmins,
+	"POST /api/v1/roles/take":             forAdmins,
+	"GET /api/v1/audit":                   forAdmins,
+	"POST /api/v1/master/rotation":        forAdmins,
+
+	"POST /api/v1/runner/claim":                                    forRunners,
+	"POST /api/v1/runner/attempts/{attempt}/beat":                  forHolders,
+	"POST /api/v1/runner/attempts/{attempt}/prepared":              forHolders,
+	"POST /api/v1/runner/attempts/{attempt}/steps":                 forHolders,
+	"POST /api/v1/runner/attempts/{attempt}/finish":                forHolders,
+	"POST /api/v1/runner/attempts/{attempt}/log":                   forHolders,
+	"GET /api/v1/runner/attempts/{attempt}/caches/{key}":           forHolders,
+	"PUT /api/v1/runner/attempts/{attempt}/caches/{key}":           forHolders,
+	"PUT /api/v1/runner/attempts/{attempt}/artifacts":              forHolders,
+	"PUT /api/v1/runner/attempts/{attempt}/handovers/{name}":       forHolders,
+	"GET /api/v1/runner/attempts/{attempt}/handovers/{job}/{name}": forHolders,
+	"GET /git/{project}/info/refs":                                 forHolders,
+	"POST /git/{project}/git-upload-pack":                          forHolders,
+}
+
+// yard is a service with a project in which a run waits, and somebody of each kind.
+type yard struct {
+	s       *service.Service
+	handler http.Handler
+	routes  chi.Routes
+	tokens  map[string]string // by visitor
+	attempt int64
+}
+
+func newYard(t *testing.T, issuer service.Issuer) *yard {
+	t.Helper()
+	ctx := t.Context()
+	dsn := testdb.New(t)
+	st, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	sm, err := stream.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(sm.Close)
+	blobs, err := blob.OpenFolder(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { blobs.Close() })
+	home := t.TempDir()
+	s, err := service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(func(string) string { return "" }, service.MasterFile(home)),
+		Issuer: issuer, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	h, _ := build(newServer(s, Options{}))
+	y := &yard{s: s, handler: h, routes: h, tokens: map[string]string{}}
+
+	repo := filepath.Join(t.TempDir(), "tides.git")
+	git := func(args ...string) {
+		cmd := exec.Command("git", append([]string{"-c", "user.name=Ada", "-c", "user.email=ada@tides.example", "-c", "init.defaultBranch=main"}, args...)...)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	git("init", "-q", repo)
+	write(t, filepath.Join(repo, "piston", "trunk.toml"), "[[job.a.step]]\nscript = \"true\"\n")
+	git("-C", repo, "add", ".")
+	git("-C", repo, "commit", "-qm", "Begin")
+	_, err = s.AddProject(ctx, api.NewProject{Name: "tides", Remote: repo})
+	require.NoError(t, err)
+
+	token := func(visitor string, w service.Who, n api.NewToken) {
+		n.Name = visitor
+		issued, err := s.IssueToken(service.WithWho(ctx, w), n)
+		require.NoError(t, err)
+		y.tokens[visitor] = issued.Secret
+	}
+	for _, name := range []string{"stranger", "reader", "builder", "keeper", "admin"} {
+		_, err := s.AddPerson(ctx, api.NewPerson{Name: name, Administrator: name == "admin"})
+		require.NoError(t, err)
+		p, err := st.PersonByName(ctx, name)
+		require.NoError(t, err)
+		w := service.Who{ID: p.ID, Name: name, Kind: api.PersonToken, Administrator: p.Administrator}
+		if role := access.Role(name); name != "stranger" && name != "admin" {
+			require.NoError(t, s.Grant(ctx, api.Grant{Project: "tides", Person: name, Role: role}))
+		}
+		token(name, w, api.NewToken{Kind: api.PersonToken})
+		switch name {
+		case "keeper":
+			token("readonly", w, api.NewToken{Kind: api.PersonToken, Role: access.Reader})
+		case "admin":
+			token("bounded", w, api.NewToken{Kind: api.PersonToken, Role: access.Keeper})
+			token("expired", w, api.NewToken{Kind: api.PersonToken, Days: 1})
+		}
+	}
+	token("holder", service.Who{}, api.NewToken{Kind: api.RunnerToken})
+	token("runner", service.Who{}, api.NewToken{Kind: api.RunnerToken})
+	expire(t, dsn, "expired")
+
+	_, err = s.StartRun(ctx, "tides", "ada", api.StartRun{Pipeline: "trunk"})
+	require.NoError(t, err)
+	identity, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	var claimed struct{ Work *api.Work }
+	claim := fmt.Sprintf(`{"runner":"box","labels":["linux"],"platform":"linux/amd64","slots":1,"tools":{},"recipient":%q,"wait_ms":5000}`, identity.Recipient())
+	res := y.ask("holder", "POST", "/api/v1/runner/claim", claim)
+	require.Equal(t, 200, res.Code, res.Body)
+	require.NoError(t, json.Unmarshal(res.Body.Bytes(), &claimed))
+	require.NotNil(t, claimed.Work)
+	y.attempt = claimed.Work.Attempt
+	return y
+}
+
+// ask sends a request as a visitor.
+func (y *yard) ask(visitor, method, path, body string) *httptest.ResponseRecorder {
+	ctx := context.Background()
+	if strings.Contains(path, "/stream") || strings.HasSuffix(path, "/beat") { // held open
+		var cancel func()
+		ctx, cancel = context.WithTimeout(ctx, 300*time.Millisecond)
+		defer cancel()
+	}
+	r := httptest.NewRequestWithContext(ctx, method, path, strings.NewReader(body))
+	r.Header.Set("Content-Type", "application/json")
+	if token := y.tokens[visitor]; token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	w := httptest.NewRecorder()
+	func() {
+		defer func() { _ = recover() }() // an answer that is cut off
+		y.handler.ServeHTTP(w, r)
+	}()
+	return w
+}
+
+var params = regexp.MustCompile(`\{\w+\}`)
+
+func (y *yard) path(route string) string {
+	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{attempt}": fmt.Sprint(y.attempt)}
+	return params.ReplaceAllStringFunc(strings.Replace(route, "*", "", 1), func(p string) string { return values[p] })
+}
+
+func TestEveryRouteAndEveryVisitor(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	seen := map[string]bool{}
+	require.NoError(t, chi.Walk(y.routes, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		name := method + " " + route
+		seen[name] = true
+		_, listed := routes[name]
+		assert.True(t, listed, "%s is in no row of this test: say who may do it", name)
+		_, guarded := doors[name]
+		assert.True(t, guarded, "%s has no door", name)
+		return nil
+	}))
+	for name := range doors {
+		assert.True(t, seen[name], "%s has a door and is no route", name)
+	}
+	const signOut = "DELETE /api/v1/session" // ends the tokens by which they came, so it is the last
+	order := append(slices.DeleteFunc(slices.Sorted(maps.Keys(routes)), func(name string) bool { return name == signOut }), signOut)
+	for _, name := range order {
+		want := routes[name]
+		method, route, _ := strings.Cut(name, " ")
+		if !assert.True(t, seen[name], "%s is no route", name) {
+			continue
+		}
+		for i, visitor := range visitors {
+			if name == "POST /api/v1/runner/claim" && want[i] == in {
+				continue // the yard has claimed already; another claim would wait
+			}
+			res := y.ask(visitor, method, y.path(route), "")
+			shut := (res.Code == 401 || res.Code == 403) && !strings.Contains(res.Body.String(), "name or password")
+			if want[i] == 404 {
+				assert.Equal(t, 404, res.Code, "%s as %s", name, visitor)
+				assert.Contains(t, res.Body.String(), "project tides", "%s as %s: the project itself is not there", name, visitor)
+				continue
+			}
+			if want[i] != in {
+				assert.Equal(t, want[i], res.Code, "%s as %s: %s", name, visitor, res.Body)
+				assert.Equal(t, "application/problem+json", res.Header().Get("Content-Type"), name)
+				continue
+			}
+			if own, is := proofs[name]; is {
+				assert.Contains(t, own, res.Code, "%s as %s: %s", name, visitor, res.Body)
+				continue
+			}
+			assert.False(t, shut, "%s as %s: %d %s", name, visitor, res.Code, res.Body)
+			assert.Less(t, res.Code, 500, "%s as %s: %s", name, visitor, res.Body)
+		}
+	}
+	for i, visitor := range visitors {
+		if routes[signOut][i] == in {
+			assert.Equal(t, 401, y.ask(visitor, "GET", y.path("/api/v1/session"), "").Code, "%s has signed out", visitor)
+		}
+	}
+}
+
+// proofs are the answers of routes that ask for a proof of their own, which these visitors do not bring.
+var proofs = map[string][]int{
+	"POST /api/v1/projects/{project}/pushes": {401},
+	"PUT /api/v1/session/password":           {400},
+	"GET /api/v1/session/issuer/return":      {404},
+}
+
+func TestOtherWaysThroughADoor(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	for _, path := range []string{"/api/v1/projects/tides/", "/api/v1//projects/tides", "/api/v1/projects/../projects/tides", "/api/v1/projects/tides%2fruns",
+		"/API/v1/projects/tides", "/api/v1/projects/tides;x", "/api/v1/./projects", "/api/v2/projects", "/git/tides/HEAD", "/git/../api/v1/projects"} {
+		for _, method := range []string{"GET", "HEAD", "OPTIONS", "PATCH", "TRACE"} {
+			res := y.ask("nobody", method, path, "")
+			assert.NotContains(t, res.Body.String(), `"remote"`, "%s %s", method, path)
+			assert.True(t, res.Code >= 400 || strings.HasPrefix(res.Header().Get("Content-Type"), "text/html"), "%s %s: %d", method, path, res.Code)
+		}
+	}
+	// A page of another origin cannot use a session (Fetch metadata, and Origin).
+	r := httptest.NewRequest("POST", "http://piston.example/api/v1/projects/tides/runs", strings.NewReader(`{"pipeline":"trunk"}`))
+	r.Header.Set("Authorization", "Bearer "+y.tokens["admin"])
+	r.Header.Set("Sec-Fetch-Site", "cross-site")
+	w := httptest.NewRecorder()
+	y.handler.ServeHTTP(w, r)
+	assert.Equal(t, 403, w.Code)
+}
+
+func TestAnExpiredTokenIsToldFromAWrongOne(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	res := y.ask("expired", "GET", "/api/v1/projects", "")
+	assert.Equal(t, 401, res.Code)
+	assert.Contains(t, res.Body.String(), "has expired on")
+	y.tokens["wrong"] = "piston_WRONG"
+	res = y.ask("wrong", "GET", "/api/v1/projects", "")
+	assert.Contains(t, res.Body.String(), "sign in first")
+	for range 100 {
+		res = y.ask("wrong", "GET", "/api/v1/projects", "")
+	}
+	assert.Equal(t, 429, res.Code, "trying tokens is slow")
+	assert.NotEmpty(t, res.Header().Get("Retry-After"))
+	assert.Equal(t, 200, y.ask("reader", "GET", "/api/v1/projects", "").Code, "and keeps nobody waiting who has a good one")
+}
+
+func TestHeadersOfEveryAnswer(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	for _, path := range []string{"/", "/api/v1/health", "/api/v1/projects", "/nowhere.js"} {
+		h := y.ask("nobody", "GET", path, "").Header()
+		policy := h.Get("Content-Security-Policy")
+		assert.Contains(t, policy, "default-src 'none'; script-src 'self';", path)
+		assert.NotRegexp(t, `script-src[^;]*(unsafe|\*|data:|blob:)`, policy, path)
+		assert.Contains(t, policy, "frame-ancestors 'none'", path)
+		assert.Equal(t, "nosniff", h.Get("X-Content-Type-Options"), path)
+	}
+}
+
+func TestWhereARequestIsFrom(t *testing.T) {
+	direct := newServer(nil, Options{})
+	behind := newServer(nil, Options{Proxies: prefixes(t, "127.0.0.1/32", "10.0.0.0/8")})
+	for _, c := range []struct {
+		sv         *server
+		remote     string
+		forwarded  []string
+		want, says string
+	}{
+		{direct, "192.0.2.1:999", []string{"203.0.113.5"}, "192.0.2.1", "nobody is believed who is no proxy of ours"},
+		{behind, "192.0.2.1:999", []string{"203.0.113.5"}, "192.0.2.1", "a stranger may not say so either"},
+		{behind, "127.0.0.1:999", []string{"203.0.113.5"}, "203.0.113.5", "our proxy may"},
+		{behind, "127.0.0.1:999", []string{"1.1.1.1, 203.0.113.5, 10.2.3.4"}, "203.0.113.5", "what came before our proxies is not believed"},
+		{behind, "127.0.0.1:999", []string{"1.1.1.1", "203.0.113.5"}, "203.0.113.5", "in several headers, too"},
+		{behind, "127.0.0.1:999", []string{"junk"}, "127.0.0.1", "what is no address is none"},
+		{behind, "127.0.0.1:999", nil, "127.0.0.1", "nothing is said"},
+	} {
+		r := httptest.NewRequest("GET", "/", nil)
+		r.RemoteAddr = c.remote
+		r.Header["X-Forwarded-For"] = c.forwarded
+		assert.Equal(t, c.want, c.sv.address(r), c.says)
+	}
+}
+
+func TestARunnerDoesNotReadWhatItsJobMayNot(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	assert.Equal(t, 200, y.ask("holder", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
+	assert.Equal(t, 403, y.ask("holder", "GET", "/git/charts/info/refs?service=git-upload-pack", "").Code)
+	assert.Equal(t, 403, y.ask("runner", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
+	res := y.ask("holder", "GET", "/git/tides/info/refs?service=git-receive-pack", "")
+	assert.Equal(t, 403, res.Code, "nobody pushes here")
+	_, _ = io.Copy(io.Discard, res.Body)
+}
