@@ -80,7 +80,7 @@ func isUsage(err error) bool {
 
 // App is the command tree.
 func App() *cli.Command {
-	return &cli.Command{
+	app := &cli.Command{
 		Name:  "piston",
 		Usage: "build pipelines for mobile apps: compile, test, version, package and sign on every push",
 		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with an\n" +
@@ -91,18 +91,31 @@ func App() *cli.Command {
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), runnerCommand(),
 			checkCommand(), explainCommand(), tryCommand(), localSecretCommand(),
-			signInCommand(), projectsCommand(), projectCommand(),
+			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(),
-			secretCommand(), tokenCommand(), runnersCommand(),
+			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
+			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
 			hookReportCommand(), referenceCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return coded{exitUsage, err} },
-		CommandNotFound: func(_ context.Context, c *cli.Command, name string) {
-			fmt.Fprintf(os.Stderr, "piston: there is no command %q; piston --help lists them\n", name)
-			os.Exit(exitUsage)
-		},
+	}
+	sayUsageOnce(app)
+	return app
+}
+
+// sayUsageOnce makes what is wrong with a command line an error like others: the parser would print it by itself, too,
+// with the whole help before it, and where answers are expected.
+func sayUsageOnce(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		return coded{exitUsage, fmt.Errorf("%w; %s --help tells more", err, c.FullName())}
+	}
+	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) {
+		fmt.Fprintf(os.Stderr, "piston: there is no command %q; %s --help lists them\n", name, c.FullName())
+		os.Exit(exitUsage)
+	}
+	for _, sub := range c.Commands {
+		sayUsageOnce(sub)
 	}
 }
 
@@ -131,7 +144,11 @@ func words(c *cli.Command, names ...string) ([]string, error) {
 		}
 	}
 	if len(got) < need || len(got) > len(names) {
-		return nil, usage("%s takes %s; piston %s --help shows an example", c.FullName(), strings.Join(names, " "), strings.TrimPrefix(c.FullName(), "piston "))
+		takes := strings.Join(names, " ")
+		if takes == "" {
+			takes = fmt.Sprintf("no arguments, not %q", strings.Join(got, " "))
+		}
+		return nil, usage("%s takes %s; %s --help shows an example", c.FullName(), takes, c.FullName())
 	}
 	for len(got) < len(names) {
 		got = append(got, "")

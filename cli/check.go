@@ -30,13 +30,14 @@ func checkCommand() *cli.Command {
 		Usage:     "find mistakes in a repository's pipelines, before the push",
 		ArgsUsage: "[FOLDER]",
 		Description: "Reads piston/ of the checkout that FOLDER (default: here) is in, as it is on this disk, and says what is wrong,\n" +
-			"with its place and what to do. When you are signed in it asks the service for secrets and runners. Every finding\n" +
+			"with its place and what to do. When you are signed in it asks the service for secrets and runners. It looks for private keys and for the\n" +
+			"secrets that piston local-secret keeps in what Git tracks. Every finding\n" +
 			"has a code; docs/reference/findings.md explains each.\n\n" +
 			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" + example("piston check", "piston check --sarif > findings.sarif"),
 		Flags: append([]cli.Flag{
 			&cli.BoolFlag{Name: "allow-warnings", Usage: "end with 0 when there are warnings only"},
 			&cli.BoolFlag{Name: "sarif", Usage: "answer in SARIF 2.1.0, for code review and editors"},
-			jsonFlag}, checkFlags...),
+			jsonFlag}, append(checkFlags, purseFlags...)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := words(c, "[FOLDER]")
 			if err != nil {
@@ -51,6 +52,11 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			leaked, err := trackedSecrets(c, done.tree, projectOf(known))
+			if err != nil {
+				return coded{exitFailed, err}
+			}
+			done.result.Findings = append(done.result.Findings, leaked...)
 			if err := printCheck(c, done.result, note); err != nil {
 				return err
 			}
@@ -64,6 +70,13 @@ func checkCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+func projectOf(known *check.Service) string {
+	if known == nil {
+		return ""
+	}
+	return known.Project
 }
 
 func printCheck(c *cli.Command, result check.Result, note string) error {

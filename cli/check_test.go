@@ -204,3 +204,19 @@ func TestLocalSecrets(t *testing.T) {
 	out, _ = local("list")
 	assert.Contains(t, out, "No secrets for trials")
 }
+
+func TestACheckFindsSecretsOfThisMachineThatGitTracks(t *testing.T) {
+	dir := checkout(t, map[string]string{"piston/trunk.toml": "[[job.a.step]]\nscript = \"true\"\n", "notes.txt": "first\nthe value is kept-on-this-machine\n"}, nil)
+	config := t.TempDir()
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	t.Chdir(dir)
+	file := filepath.Join(config, "value")
+	require.NoError(t, os.WriteFile(file, []byte("kept-on-this-machine"), 0o600))
+	purse := []string{"--secrets", filepath.Join(config, "s.age"), "--identity", filepath.Join(config, "id.txt")}
+	out, code := run(t, append([]string{"local-secret", "set", "KEY", "--file", file}, purse...)...)
+	require.Zero(t, code, out)
+	out, code = run(t, append([]string{"check", "--offline"}, purse...)...)
+	assert.Equal(t, exitWarned, code, out)
+	assert.Contains(t, out, "notes.txt:2: warning: Git tracks the value of the secret KEY [secret-tracked]")
+	assert.NotContains(t, out, "kept-on-this")
+}

@@ -39,7 +39,10 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	tell := func(format string, args ...any) {
 		fmt.Fprintf(os.Stderr, "%6.1f s  %s\n", time.Since(began).Seconds(), fmt.Sprintf(format, args...))
 	}
-	o := hostOptions(c)
+	o, err := hostOptions(c)
+	if err != nil {
+		return err
+	}
 	home, err := filepath.Abs(o.Home)
 	if err != nil {
 		return err

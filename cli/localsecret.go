@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/try"
 )
@@ -21,9 +22,12 @@ func localSecretCommand() *cli.Command {
 			{
 				Name: "set", Usage: "set a secret of this repository's trials", ArgsUsage: "NAME",
 				Description: "The value is asked for, or read from standard input, or from a file with --file. It is kept encrypted by age, and never\n" +
-					"leaves this machine: the service has its own, by piston secret.\n\n" + example("piston local-secret set DEPOT_KEY", "piston local-secret set SERVICES --file services.json"),
+					"leaves this machine: the service has its own, by piston secret.\n\n" + example("piston local-secret set DEPOT_KEY", "piston local-secret set SERVICES:harbour --file services.json"),
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "file", Usage: "read the value from this file; steps get it as a file"}, jsonFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, args []string) error {
+					if err := access.SecretName(args[0]).Check(); err != nil {
+						return usage("%q is no name for a secret: %v", args[0], err)
+					}
 					in, err := secretValue(c, args[0])
 					if err != nil {
 						return err

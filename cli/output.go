@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"os"
 	"strings"
 	"time"
@@ -28,11 +29,11 @@ func printJSON(w io.Writer, v any) error {
 type screen struct {
 	w      io.Writer
 	colour bool
-	width  int
+	width  int // 0 where there is no terminal
 }
 
 func newScreen(w io.Writer) *screen {
-	s := &screen{w: w, width: 100}
+	s := &screen{w: w}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
@@ -73,7 +74,7 @@ func (s *screen) state(v state.State) string {
 	return s.in(m.colour, m.sign+" "+string(v))
 }
 
-// table aligns columns; cells may hold colour. The last column is cut to the screen's width.
+// table aligns columns; cells may hold colour. On a terminal the last column is cut to its width.
 func (s *screen) table(head []string, rows [][]string) {
 	widths := make([]int, len(head))
 	all := append([][]string{head}, rows...)
@@ -88,6 +89,9 @@ func (s *screen) table(head []string, rows [][]string) {
 			if n == 0 {
 				cell = s.in(faint, cell)
 			}
+			if left := s.width - visible(b.String()); i == len(row)-1 && s.width > 0 && visible(cell) > left {
+				cell = cutVisible(cell, max(left, 4))
+			}
 			b.WriteString(cell)
 			if i < len(row)-1 {
 				b.WriteString(strings.Repeat(" ", widths[i]-visible(cell)+2))
@@ -97,20 +101,46 @@ func (s *screen) table(head []string, rows [][]string) {
 	}
 }
 
+// glyphs yields the runes of a text, and of each whether it shows: those that set colours do not.
+func glyphs(text string) iter.Seq2[rune, bool] {
+	return func(yield func(rune, bool) bool) {
+		escape := false
+		for _, r := range text {
+			escape = escape || r == '\x1b'
+			if !yield(r, !escape) {
+				return
+			}
+			escape = escape && !unicode.IsLetter(r)
+		}
+	}
+}
+
 // visible is the width of a text without its colours.
-func visible(text string) int {
-	n, escape := 0, false
-	for _, r := range text {
-		switch {
-		case r == '\x1b':
-			escape = true
-		case escape:
-			escape = !unicode.IsLetter(r)
-		default:
+func visible(text string) (n int) {
+	for _, shows := range glyphs(text) {
+		if shows {
 			n++
 		}
 	}
 	return n
+}
+
+// cutVisible cuts a text that may hold colours to a width, and keeps the colours.
+func cutVisible(text string, most int) string {
+	var b strings.Builder
+	n := 0
+	for r, shows := range glyphs(text) {
+		if shows {
+			n++
+		}
+		switch {
+		case !shows || n < most:
+			b.WriteRune(r)
+		case n == most:
+			b.WriteRune('…')
+		}
+	}
+	return b.String()
 }
 
 // short cuts a text and keeps control characters from reaching the terminal: commit messages and branch names come

@@ -20,23 +20,10 @@ func projectsCommand() *cli.Command {
 		Name:        "projects",
 		Usage:       "list projects with their latest run",
 		Description: example("piston projects"),
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "after", Usage: "only projects after this name"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
-			jsonFlag,
-		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := connect()
-			if err != nil {
-				return err
-			}
-			list, err := cl.Projects(ctx, c.String("after"), c.Int("limit"))
-			if err != nil || c.Bool("json") {
-				return orJSON(c, list, err)
-			}
-			s := newScreen(out(c))
-			var rows [][]string
-			for _, p := range list {
+		Flags:       pageFlags,
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			list, err := cl.Projects(ctx, pageOf(c))
+			return listedPage(c, list, err, []string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"}, func(s *screen, p api.Project) []string {
 				row := []string{s.in(strong, p.Name), "", "", "", ""}
 				if r := p.Latest; r != nil {
 					row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
@@ -48,15 +35,9 @@ func projectsCommand() *cli.Command {
 				case p.Trouble != "":
 					note = s.in(red, short(p.Trouble, 90))
 				}
-				rows = append(rows, append(row, note))
-			}
-			if len(rows) == 0 {
-				s.line("No projects yet: piston project add NAME REPOSITORY registers one.")
-				return nil
-			}
-			s.table([]string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"}, rows)
-			return nil
-		},
+				return append(row, note)
+			}, "No projects yet: piston project add NAME REPOSITORY registers one.", func(p api.Project) string { return p.Name })
+		}),
 	}
 }
 
@@ -71,7 +52,7 @@ func orJSON(c *cli.Command, v any, err error) error {
 func projectCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "project",
-		Usage: "register a repository, connect its pushes, hold its jobs",
+		Usage: "register a repository, connect its pushes, hold its jobs, lend its source",
 		Commands: append([]*cli.Command{
 			{
 				Name:  "add",
@@ -92,7 +73,7 @@ func projectCommand() *cli.Command {
 					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
 				Action: asking(hookProject, "NAME"),
 			},
-		}, holdCommands()...),
+		}, append(holdCommands(), lendCommand())...),
 	}
 }
 
@@ -178,5 +159,27 @@ func hookReportCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return hook.Report(ctx, c.String("repo"), os.Stdin, os.Stderr)
 		},
+	}
+}
+
+func lendCommand() *cli.Command {
+	return &cli.Command{
+		Name: "lend", Usage: "let other projects' jobs read this one's source, as a submodule", ArgsUsage: "NAME",
+		Description: "Without --to nobody else's may any more.\n\n" + example("piston project lend charts --to tidewick"),
+		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "to", Usage: "a project; may be repeated"}, &cli.BoolFlag{Name: "show", Usage: "only tell how it is"}, jsonFlag},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			var l api.Lendings
+			var err error
+			if c.Bool("show") {
+				l, err = cl.Lendings(ctx, args[0])
+			} else {
+				l, err = cl.Lend(ctx, args[0], api.Lendings{To: append([]string{}, c.StringSlice("to")...)})
+			}
+			sentence := fmt.Sprintf("Nobody else's jobs may read the source of %s.", args[0])
+			if len(l.To) > 0 {
+				sentence = fmt.Sprintf("Jobs of %v may read the source of %s.", l.To, args[0])
+			}
+			return told(c, l, err, sentence)
+		}, "NAME"),
 	}
 }

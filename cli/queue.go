@@ -21,7 +21,7 @@ func queueCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.Int64Flag{Name: "run", Usage: "only of this run"},
 			&cli.IntFlag{Name: "after", Usage: "only behind this place"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+			limitFlag(50, 500),
 			jsonFlag,
 		},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {

@@ -49,18 +49,6 @@ func TestEveryCommandHelps(t *testing.T) {
 	walk(App())
 }
 
-func TestParseSize(t *testing.T) {
-	for text, want := range map[string]int64{"0": 0, "512": 512, "20GB": 20e9, "1.5 mb": 15e5, "7kB": 7e3} {
-		got, err := parseSize(text)
-		assert.NoError(t, err, text)
-		assert.Equal(t, want, got, text)
-	}
-	for _, text := range []string{"", "GB", "-1GB", "5 XB", "1e"} {
-		_, err := parseSize(text)
-		assert.Error(t, err, text)
-	}
-}
-
 func TestTerminalsAreSafeFromStrangers(t *testing.T) {
 	assert.Equal(t, "a\uFFFD[31mb\uFFFD", short("a\x1b[31mb\n", 20))
 	assert.Equal(t, "abcd…", short("abcdefgh", 5))

@@ -81,3 +81,16 @@ func TestSettingsAreTheirOwnersAlone(t *testing.T) {
 	_, err = loadSettings()
 	assert.ErrorContains(t, err, "sign in again")
 }
+
+func TestATableFitsItsTerminal(t *testing.T) {
+	var b strings.Builder
+	s := &screen{w: &b, width: 24, colour: true}
+	s.table([]string{"NAME", "NOTE"}, [][]string{{"KEY", s.in(faint, "what it opens, and where")}, {"A", "short"}})
+	for line := range strings.Lines(b.String()) {
+		assert.LessOrEqual(t, visible(strings.TrimSpace(line)), 24, line)
+	}
+	assert.Contains(t, b.String(), "what it opens, an…\x1b[0m", "the colour ends all the same")
+	b.Reset()
+	(&screen{w: &b}).table([]string{"NAME", "NOTE"}, [][]string{{"KEY", "what it opens, and where"}})
+	assert.Contains(t, b.String(), "and where", "in a pipe nothing is cut")
+}

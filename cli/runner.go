@@ -5,13 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/runner"
 )
@@ -33,6 +34,10 @@ func runnerCommand() *cli.Command {
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 1},
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: "bubblewrap"},
 			&cli.StringFlag{Name: "disk", Usage: "most space a job's files may take, such as 20GB; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_DISK")},
+			&cli.StringFlag{Name: "memory", Usage: "most memory of a job's processes together, such as 8GB; 0 for no limit", Value: "0", Sources: cli.EnvVars("PISTON_RUNNER_MEMORY")},
+			&cli.IntFlag{Name: "processes", Usage: "most processes and threads of a job; 0 for no limit", Value: 8192, Sources: cli.EnvVars("PISTON_RUNNER_PROCESSES")},
+			&cli.IntFlag{Name: "open-files", Usage: "most files a process of a job may have open; 0 for the machine's own limit", Value: 16384, Sources: cli.EnvVars("PISTON_RUNNER_OPEN_FILES")},
+			&cli.StringFlag{Name: "log-size", Usage: "most that a job may print, such as 256MB; 0 for no limit", Value: "256MB", Sources: cli.EnvVars("PISTON_RUNNER_LOG_SIZE")},
 			&cli.StringSliceFlag{Name: "tool", Usage: "a tool besides those it looks for itself, as NAME=COMMAND whose output holds the version; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_TOOLS")},
 			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
 			&cli.IntFlag{Name: "parent", Usage: "process it belongs to; when that ends, it ends after the jobs at hand", Hidden: true},
@@ -42,9 +47,9 @@ func runnerCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			disk, err := parseSize(c.String("disk"))
+			most, err := mostOf(c)
 			if err != nil {
-				return coded{exitUsage, err}
+				return err
 			}
 			probes, err := toolProbes(c.StringSlice("tool"))
 			if err != nil {
@@ -59,11 +64,12 @@ func runnerCommand() *cli.Command {
 			defer lock.Unlock()
 			isolation := runner.Isolation(c.String("isolation"))
 			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Name: c.String("name"), Home: c.String("home"), Labels: c.StringSlice("label"),
-				Slots: c.Int("slots"), Isolation: isolation, Disk: disk,
+				Slots: c.Int("slots"), Isolation: isolation, Most: most,
 				Client: client.New(c.String("server"), token), Log: log})
 			if err != nil {
 				return err
 			}
+			r.Client.TokenFile = c.String("token-file")
 			drain := make(chan struct{})
 			if parent != 0 {
 				go func() {
@@ -77,6 +83,20 @@ func runnerCommand() *cli.Command {
 			return r.Run(ctx, drain)
 		},
 	}
+}
+
+// mostOf reads what a job may take.
+func mostOf(c *cli.Command) (most definition.Numbers, err error) {
+	for name, to := range map[string]*int64{"disk": &most.Disk, "memory": &most.Memory, "log-size": &most.Log} {
+		if *to, err = quantity.ParseBytes(c.String(name)); err != nil {
+			return most, coded{exitUsage, fmt.Errorf("--%s: %w", name, err)}
+		}
+	}
+	most.Processes, most.OpenFiles = c.Int("processes"), c.Int("open-files")
+	if most.Processes < 0 || most.OpenFiles < 0 {
+		return most, usage("--processes and --open-files are numbers of 0 or more")
+	}
+	return most, nil
 }
 
 // toolProbes reads NAME=COMMAND pairs.
@@ -116,16 +136,4 @@ func runnerToken(file string) (string, error) {
 	}
 	text, err := os.ReadFile(file)
 	return strings.TrimSpace(string(text)), err
-}
-
-// parseSize reads a size with a unit of 1000: kB, MB, GB, TB, or bytes without one.
-func parseSize(text string) (int64, error) {
-	units := map[string]float64{"": 1, "b": 1, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
-	number := strings.TrimRight(strings.ToLower(text), "bkmgt")
-	unit, known := units[strings.ToLower(text)[len(number):]]
-	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
-	if err != nil || !known || v < 0 {
-		return 0, fmt.Errorf("%q is no size: write a number with kB, MB, GB or TB", text)
-	}
-	return int64(v * unit), nil
 }

@@ -22,7 +22,7 @@ func runsCommand() *cli.Command {
 			&cli.StringFlag{Name: "branch", Usage: "only of this branch"},
 			&cli.StringFlag{Name: "state", Usage: "only in this state, such as failed"},
 			&cli.Int64Flag{Name: "before", Usage: "only runs before this number"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 20},
+			limitFlag(20, 200),
 			jsonFlag,
 		},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {

@@ -6,43 +6,136 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/service"
 )
 
+// settingFlags say something about a secret besides its value.
+var settingFlags = []cli.Flag{
+	&cli.StringFlag{Name: "note", Usage: "for humans: what it opens, where to get a new one"},
+	&cli.StringFlag{Name: "expires", Usage: "day on which its value ceases to be good, such as 2027-01-31; never for none"},
+	&cli.StringSliceFlag{Name: "pipeline", Usage: "give it to runs of these pipelines only (glob); may be repeated"},
+	&cli.StringSliceFlag{Name: "branch", Usage: "give it to runs of these branches only (glob); may be repeated"},
+	&cli.StringSliceFlag{Name: "tag", Usage: "give it to runs of these tags only (glob); may be repeated"},
+	&cli.BoolFlag{Name: "any", Usage: "give it to runs of any pipeline, branch and tag"},
+}
+
 func secretCommand() *cli.Command {
+	value := &cli.StringFlag{Name: "file", Usage: "read the value from this file; steps get it as a file"}
 	return &cli.Command{
 		Name:  "secret",
-		Usage: "set, list and drop a project's secrets",
+		Usage: "set, protect, share, list and drop a project's secrets",
 		Commands: []*cli.Command{
 			{
 				Name:      "set",
 				Usage:     "set a secret; its value is never shown again",
 				ArgsUsage: "PROJECT NAME",
 				Description: "The value is asked for, or read from standard input when that is no terminal, or from a file with --file.\n" +
-					"It is never an argument: those are seen by everyone on the machine and stay in the shell's history.\n\n" +
-					example("piston secret set tidewick DEPOT_TOKEN", "piston secret set tidewick SERVICES --file services.json"),
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "file", Usage: "read the value from this file; steps get it as a file"},
-					jsonFlag,
-				},
+					"It is never an argument: those are seen by everyone on the machine and stay in the shell's history.\n" +
+					"NAME may be SET:MEMBER, such as SERVICES:harbour: a pipeline then picks by a variant's value, SERVICES:${FLAVOUR}.\n\n" +
+					example("piston secret set tidewick DEPOT_TOKEN", "piston secret set tidewick STORE_KEY --file store.json --tag 'v*' --expires 2027-01-31"),
+				Flags:  append([]cli.Flag{value, jsonFlag}, settingFlags...),
 				Action: setSecret,
 			},
 			{
-				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT", Description: example("piston secret list tidewick"),
-				Flags: []cli.Flag{jsonFlag}, Action: asking(listSecrets, "PROJECT"),
+				Name: "change", Usage: "say something about a secret without a new value: note, expiry, which runs are given it", ArgsUsage: "PROJECT NAME",
+				Description: example("piston secret change tidewick STORE_KEY --tag 'v*' --pipeline release", "piston secret change tidewick DEPOT_TOKEN --any --expires never"),
+				Flags:       append([]cli.Flag{jsonFlag}, settingFlags...), Action: asking(changeSecret, "PROJECT", "NAME"),
 			},
 			{
-				Name: "drop", Usage: "remove a secret", ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
-				Flags: []cli.Flag{jsonFlag}, Action: asking(dropSecret, "PROJECT", "NAME"),
+				Name: "share", Usage: "let other projects use a secret", ArgsUsage: "PROJECT NAME",
+				Description: "You must be a keeper of those projects. Without --with nobody else may use it any more.\n\n" + example("piston secret share tidewick DEPOT_TOKEN --with tidewick-beta"),
+				Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "with", Usage: "a project; may be repeated"}, jsonFlag},
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					with := append([]string{}, c.StringSlice("with")...)
+					s, err := cl.ChangeSecret(ctx, args[0], args[1], api.SecretSettings{Shared: &with})
+					sentence := fmt.Sprintf("Secret %s is for %s alone.", args[1], args[0])
+					if len(s.Shared) > 0 {
+						sentence = fmt.Sprintf("Secret %s of %s may be used by %s, too.", args[1], args[0], strings.Join(s.Shared, ", "))
+					}
+					return told(c, s, err, sentence)
+				}, "PROJECT", "NAME"),
+			},
+			{
+				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT", Description: example("piston secret list tidewick"),
+				Flags: pageFlags, Action: asking(listSecrets, "PROJECT"),
+			},
+			{
+				Name: "history", Usage: "list the values a secret has had, without the values", ArgsUsage: "PROJECT NAME", Description: "Ten are kept.\n\n" + example("piston secret history tidewick DEPOT_TOKEN"),
+				Flags: []cli.Flag{jsonFlag},
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					list, err := cl.Revisions(ctx, args[0], args[1])
+					return listed(c, list, err, []string{"REVISION", "KIND", "BYTES", "SET", "BY", ""}, func(s *screen, r api.SecretRevision) []string {
+						from := ""
+						if r.Restored > 0 {
+							from = s.in(faint, fmt.Sprintf("value of revision %d", r.Restored))
+						}
+						return []string{strconv.Itoa(r.Revision), string(r.Kind), sizeOf(r.Size), ago(r.Set), r.By, from}
+					}, "")
+				}, "PROJECT", "NAME"),
+			},
+			{
+				Name: "restore", Usage: "put an earlier value back, as the next revision", ArgsUsage: "PROJECT NAME REVISION", Description: example("piston secret restore tidewick DEPOT_TOKEN 3"),
+				Flags: []cli.Flag{jsonFlag},
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					n, err := strconv.Atoi(args[2])
+					if err != nil || n < 1 {
+						return usage("%q is no revision; piston secret history %s %s shows them", args[2], args[0], args[1])
+					}
+					s, err := cl.RestoreSecret(ctx, args[0], args[1], n)
+					return told(c, s, err, fmt.Sprintf("Secret %s of %s has the value of revision %d again (revision %d).", args[1], args[0], n, s.Revision))
+				}, "PROJECT", "NAME", "REVISION"),
+			},
+			{
+				Name: "drop", Usage: "remove a secret with all its values; of one that another project shares, the sharing", ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
+				Flags: []cli.Flag{jsonFlag},
+				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					return told(c, map[string]string{"dropped": args[1]}, cl.DropSecret(ctx, args[0], args[1]), fmt.Sprintf("Secret %s of %s is removed.", args[1], args[0]))
+				}, "PROJECT", "NAME"),
 			},
 		},
 	}
+}
+
+// settingsOf reads what is said about a secret; nil when nothing is.
+func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
+	var in api.SecretSettings
+	said := false
+	if c.IsSet("note") {
+		text := c.String("note")
+		in.Note, said = &text, true
+	}
+	if day := c.String("expires"); day != "" {
+		var at time.Time
+		if day != "never" {
+			var err error
+			if at, err = time.Parse(time.DateOnly, day); err != nil {
+				return nil, usage("--expires %q: write a day as 2027-01-31, or never", day)
+			}
+		}
+		in.Expires, said = &at, true
+	}
+	scope := access.Scope{Pipelines: c.StringSlice("pipeline"), Branches: c.StringSlice("branch"), Tags: c.StringSlice("tag")}
+	narrowed := scope.Protects()
+	if c.Bool("any") && narrowed {
+		return nil, usage("--any does not go with --pipeline, --branch or --tag")
+	}
+	if narrowed || c.Bool("any") {
+		in.Scope, said = &scope, true
+	}
+	if !said {
+		return nil, nil
+	}
+	return &in, nil
 }
 
 func setSecret(ctx context.Context, c *cli.Command) error {
@@ -57,16 +150,46 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	settings, err := settingsOf(c)
+	if err != nil {
+		return err
+	}
 	in, err := secretValue(c, args[1])
 	if err != nil {
 		return err
 	}
+	in.Settings = settings
 	s, err := cl.SetSecret(ctx, args[0], args[1], in)
-	if err != nil || c.Bool("json") {
-		return orJSON(c, s, err)
+	return told(c, s, err, fmt.Sprintf("Secret %s of %s is set (%s, revision %d)%s.", s.Name, args[0], s.Kind, s.Revision, forRuns(s, ", given to ")))
+}
+
+func changeSecret(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	in, err := settingsOf(c)
+	if err == nil && in == nil {
+		err = usage("say what to change: --note, --expires, --pipeline, --branch, --tag or --any")
 	}
-	fmt.Fprintf(out(c), "Secret %s of %s is set (%s, revision %d).\n", s.Name, args[0], s.Kind, s.Revision)
-	return nil
+	if err != nil {
+		return err
+	}
+	s, err := cl.ChangeSecret(ctx, args[0], args[1], *in)
+	return told(c, s, err, fmt.Sprintf("Secret %s of %s is given to %s.", args[1], args[0], forRuns(s, "")))
+}
+
+// forRuns says which runs are given a secret.
+func forRuns(s api.Secret, before string) string {
+	var parts []string
+	for _, p := range []struct {
+		word  string
+		globs []string
+	}{{"pipeline", s.Scope.Pipelines}, {"branch", s.Scope.Branches}, {"tag", s.Scope.Tags}} {
+		if len(p.globs) > 0 {
+			parts = append(parts, p.word+" "+strings.Join(p.globs, ", "))
+		}
+	}
+	if len(parts) == 0 {
+		return before + "any run"
+	}
+	return before + strings.Join(parts, "; ")
 }
 
 // secretValue gets a secret's value from a file, from a person, or from standard input.
@@ -104,36 +227,53 @@ func readLimited(path string) ([]byte, error) {
 		return nil, err
 	}
 	if info.Size() > service.MaxSecret {
-		return nil, coded{exitUsage, errors.New(path + " is larger than a secret may be (1 MiB)")}
+		return nil, coded{exitUsage, errors.New(path + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and set the key to it as the secret")}
 	}
 	return os.ReadFile(path)
 }
 
-func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	list, err := cl.Secrets(ctx, args[0])
-	if err != nil || c.Bool("json") {
-		return orJSON(c, list, err)
+func sizeOf(n int) string {
+	if n == 0 {
+		return ""
 	}
-	s := newScreen(out(c))
-	if len(list) == 0 {
-		s.line("No secrets yet: piston secret set %s NAME", args[0])
-		return nil
-	}
-	var rows [][]string
-	for _, v := range list {
-		rows = append(rows, []string{v.Name, string(v.Kind), fmt.Sprint(v.Revision), ago(v.Updated), v.By})
-	}
-	s.table([]string{"SECRET", "KIND", "REVISION", "SET", "BY"}, rows)
-	return nil
+	return strconv.Itoa(n)
 }
 
-func dropSecret(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	if err := cl.DropSecret(ctx, args[0], args[1]); err != nil {
-		return err
+func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	list, err := cl.Secrets(ctx, args[0], pageOf(c))
+	return listedPage(c, list, err, []string{"SECRET", "KIND", "REV", "SET", "BY", "GIVEN TO", "LAST USED", "EXPIRES", "NOTE"}, func(s *screen, v api.Secret) []string {
+		used := "never"
+		if v.Used != nil {
+			used = ago(*v.Used)
+			if v.UsedRun > 0 {
+				used = fmt.Sprintf("run %d", v.UsedRun)
+				if v.UsedIn != args[0] {
+					used += " of " + v.UsedIn
+				}
+			}
+		}
+		note := short(v.Note, 40)
+		switch {
+		case v.Home != args[0]:
+			note = "from " + v.Home + "  " + note
+		case len(v.Shared) > 0:
+			note = "also for " + strings.Join(v.Shared, ", ") + "  " + note
+		}
+		return []string{s.in(strong, v.Name), string(v.Kind), strconv.Itoa(v.Revision), ago(v.Updated), v.By, short(forRuns(v, ""), 50), used, s.expiry(v.Expires), s.in(faint, note)}
+	}, fmt.Sprintf("No secrets yet: piston secret set %s NAME", args[0]), func(v api.Secret) string { return v.Name })
+}
+
+// expiry says when something ceases to be good, and how soon that is.
+func (s *screen) expiry(at *time.Time) string {
+	if at == nil {
+		return "never"
 	}
-	if c.Bool("json") {
-		return printJSON(out(c), map[string]string{"dropped": args[1]})
+	day := at.UTC().Format(time.DateOnly)
+	switch left := time.Until(*at); {
+	case left <= 0:
+		return s.in(red, "expired "+day)
+	case left < 14*24*time.Hour:
+		return s.in(magenta, fmt.Sprintf("%s (%d days)", day, int(left.Hours()/24)))
 	}
-	fmt.Fprintf(out(c), "Secret %s of %s is removed.\n", args[1], args[0])
-	return nil
+	return day
 }

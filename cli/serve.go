@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/host"
+	"gentlepiston.example/piston/service"
 )
 
 func hostFlags(home, listen string) []cli.Flag {
@@ -17,15 +19,46 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "home", Usage: "data folder", Value: home, Sources: cli.EnvVars("PISTON_HOME")},
 		&cli.StringFlag{Name: "listen", Usage: "address and port of the interface and the console", Value: listen},
 		&cli.StringFlag{Name: "database", Usage: "use this PostgreSQL (15 or later) instead of starting one; better in PISTON_DATABASE than here, when it holds a password", Sources: cli.EnvVars("PISTON_DATABASE")},
+		&cli.StringFlag{Name: "master-file", Usage: "file with the key that secrets are encrypted under (age identities, the one in use first); default: secrets.key in the data folder. PISTON_MASTER, or systemd's credential piston-master, wins over it"},
+		&cli.StringFlag{Name: "tls-cert", Usage: "file with TLS's certificate, and those it is signed by; read anew when it changes"},
+		&cli.StringFlag{Name: "tls-key", Usage: "file with the certificate's key"},
+		&cli.BoolFlag{Name: "behind-proxy", Usage: "a proxy in front of it speaks TLS: listen beyond loopback without"},
+		&cli.StringSliceFlag{Name: "trust-proxy", Usage: "addresses of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; may be repeated"},
+		&cli.StringFlag{Name: "public", Usage: "address by which people reach it, such as https://builds.tidewick.example", Sources: cli.EnvVars("PISTON_PUBLIC")},
+		&cli.StringFlag{Name: "issuer", Usage: "OpenID Connect issuer at which people may sign in", Sources: cli.EnvVars("PISTON_ISSUER")},
+		&cli.StringFlag{Name: "issuer-name", Usage: "what to call it on the sign-in page"},
+		&cli.StringFlag{Name: "issuer-client", Usage: "client id there; the client's secret comes by PISTON_ISSUER_SECRET", Sources: cli.EnvVars("PISTON_ISSUER_CLIENT")},
+		&cli.StringFlag{Name: "issuer-groups", Usage: "claim of the ID token that lists the groups somebody is in", Value: "groups"},
 		&cli.IntFlag{Name: "slots", Usage: "jobs this machine's own runner takes at a time; 0 for no runner", Value: 2},
 		&cli.StringFlag{Name: "isolation", Usage: "how its runner keeps steps apart: bubblewrap or none", Value: "bubblewrap"},
 		&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
 	}
 }
 
-func hostOptions(c *cli.Command) host.Options {
-	return host.Options{Home: c.String("home"), Listen: c.String("listen"), Database: c.String("database"),
-		Slots: c.Int("slots"), Isolate: c.String("isolation"), Log: newLog(os.Stderr, c.Bool("verbose"))}
+func hostOptions(c *cli.Command) (host.Options, error) {
+	o := host.Options{Home: c.String("home"), Listen: c.String("listen"), Database: c.String("database"),
+		Slots: c.Int("slots"), Isolate: c.String("isolation"), Log: newLog(os.Stderr, c.Bool("verbose")),
+		MasterFile: c.String("master-file"), CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"), Plain: c.Bool("behind-proxy"), Public: c.String("public"),
+		Issuer: service.Issuer{Address: c.String("issuer"), Name: c.String("issuer-name"), ClientID: c.String("issuer-client"),
+			ClientSecret: os.Getenv("PISTON_ISSUER_SECRET"), GroupsClaim: c.String("issuer-groups")}}
+	for _, text := range c.StringSlice("trust-proxy") {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			a, addressErr := netip.ParseAddr(text)
+			if addressErr != nil {
+				return o, usage("--trust-proxy %q: write an address, or a range such as 10.0.0.0/8", text)
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		o.Proxies = append(o.Proxies, p)
+	}
+	switch {
+	case (o.CertFile == "") != (o.KeyFile == ""):
+		return o, usage("--tls-cert and --tls-key go together")
+	case (o.Issuer.Address == "") != (o.Issuer.ClientID == ""):
+		return o, usage("--issuer and --issuer-client go together")
+	}
+	return o, nil
 }
 
 func newLog(w io.Writer, verbose bool) *slog.Logger {
@@ -47,7 +80,11 @@ func serveCommand() *cli.Command {
 			example("piston serve --home ~/piston --listen 127.0.0.1:7460"),
 		Flags: hostFlags(host.DefaultHome(), "127.0.0.1:7460"),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			h, err := host.Start(ctx, hostOptions(c))
+			options, err := hostOptions(c)
+			if err != nil {
+				return err
+			}
+			h, err := host.Start(ctx, options)
 			if err != nil {
 				return err
 			}

@@ -73,7 +73,7 @@ func TestCommandsOfTheQueue(t *testing.T) {
 		"since":           {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[{"id":"0123456789ab","subject":"Fold it","author":"Ada"}],"definition":[{"what":"job.a.step[0].env.MODE","after":"fast"}],"tools":[{"what":"a: clang","before":"14","after":"15"}],"caches":[],"secrets":[],"runners":[]}`}, []string{"since", "p", "12"}, []string{"Run 12 beside run 11", "012345678 Fold it", "MODE  (none) → fast", "a: clang  14 → 15"}, "GET /projects/p/runs/12/since?"},
 		"since nothing":   {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[]}`}, []string{"since", "p", "12"}, []string{"nothing: the same commit"}, "GET /projects/p/runs/12/since?"},
 		"since the first": {map[string]string{"GET /projects/p/runs/1/since": `{"run":0}`}, []string{"since", "p", "1"}, []string{"No run of this pipeline has passed before run 1."}, "GET /projects/p/runs/1/since?"},
-		"runners":         {map[string]string{"GET /runners": `[{"name":"attic","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{"make":"4.3","clang":"14.0.6"}}]`}, []string{"runners"}, []string{"attic", "1 of 2", "clang 14.0.6, make 4.3"}, "GET /runners?"},
+		"runners":         {map[string]string{"GET /runners": `[{"name":"attic","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{"make":"4.3","clang":"14.0.6"}}]`}, []string{"runners"}, []string{"attic", "1 of 2", "clang 14.0.6, make 4.3"}, "GET /runners?limit=200"},
 	} {
 		out, code, asked := against(t, c.answers, c.args...)
 		assert.Zero(t, code, "%s: %s", name, out)
@@ -101,11 +101,19 @@ func TestWhatTheServiceRefusesAndWhatIsNoCommand(t *testing.T) {
 		assert.Equal(t, exitRefuse, code, args)
 		assert.Contains(t, out, "nothing of that name", args)
 	}
-	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "x"}} {
+	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "x"}, {"runs", "p", "--limit", "0"}, {"people", "--limit", "501"}} {
 		_, code, asked := against(t, nil, args...)
 		assert.Equal(t, exitUsage, code, args)
 		assert.Empty(t, asked, "%v: nothing is asked of the service", args)
 	}
+}
+
+func TestACommandSaysWhatItTakes(t *testing.T) {
+	out, code, _ := against(t, nil, "people", "list")
+	assert.Equal(t, exitUsage, code)
+	assert.Contains(t, out, `piston people takes no arguments, not "list"; piston people --help shows an example`)
+	out, _, _ = against(t, nil, "stop", "p")
+	assert.Contains(t, out, "piston stop takes PROJECT RUN; piston stop --help shows an example")
 }
 
 func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
@@ -114,7 +122,7 @@ func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
 	require.NoError(t, err)
 	list, err := json.Marshal([]api.Project{{Name: "other", Remote: "/srv/other.git"}, {Name: "mine", Remote: dir}})
 	require.NoError(t, err)
-	answers := map[string]string{"GET /projects": string(list), "GET /projects/mine/knowledge": `{"secrets":["KEY"],"runners":[{"name":"attic","labels":["linux"]}],"last_build":3}`}
+	answers := map[string]string{"GET /projects": string(list), "GET /projects/mine/knowledge": `{"secrets":[{"name":"KEY","scope":{}}],"runners":[{"name":"attic","labels":["linux"]}],"last_build":3}`}
 	out, code, _ := against(t, answers, "check", dir)
 	assert.Equal(t, exitFailed, code)
 	assert.Contains(t, out, "asks for the secret OTHER, which nobody has set")

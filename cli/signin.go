@@ -3,8 +3,8 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"strings"
 
@@ -58,18 +58,82 @@ func signInCommand() *cli.Command {
 	}
 }
 
+func signOutCommand() *cli.Command {
+	return &cli.Command{
+		Name: "sign-out", Usage: "make this machine's token useless, and forget it", Description: example("piston sign-out"), Flags: []cli.Flag{jsonFlag},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			// A token that is no good any more has nothing left to end.
+			if err := cl.SignOut(ctx); err != nil && !client.IsStatus(err, http.StatusUnauthorized) {
+				return err
+			}
+			known, err := loadSettings()
+			if err == nil && known.Token == cl.Token { // and not one from the environment
+				var path string
+				if path, err = settingsPath(); err == nil {
+					err = os.Remove(path)
+				}
+			}
+			return told(c, map[string]string{"server": cl.Address}, err, fmt.Sprintf("Signed out of %s.", cl.Address))
+		}),
+	}
+}
+
+func passwordCommand() *cli.Command {
+	return &cli.Command{
+		Name: "password", Usage: "change your own password",
+		Description: "Asks for the old one and the new one, or reads them as two lines from standard input when that is no terminal.\n" +
+			"Sessions end; tokens stay good, piston token list shows them.\n\n" + example("piston password"),
+		Flags: []cli.Flag{jsonFlag},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			me, err := cl.WhoAmI(ctx)
+			if err != nil {
+				return err
+			}
+			prompts := []string{"Old password of " + me.Name + ": ", "New password, of 12 characters at least: ", "The new one again: "}
+			if !term.IsTerminal(int(os.Stdin.Fd())) {
+				prompts = prompts[:2]
+			}
+			given, err := askSecrets(prompts...)
+			if err != nil {
+				return err
+			}
+			if len(given) == 3 && given[1] != given[2] {
+				return usage("the new passwords differ; nothing is changed")
+			}
+			err = cl.ChangePassword(ctx, api.Credentials{Name: me.Name, Password: given[0]}, given[1])
+			return told(c, map[string]string{"name": me.Name}, err, "The password of "+me.Name+" is changed.")
+		}),
+	}
+}
+
 // askSecret reads one line without showing it, or from standard input when that is no terminal.
 func askSecret(prompt string) (string, error) {
+	given, err := askSecrets(prompt)
+	return strings.Join(given, ""), err
+}
+
+// askSecrets reads a line for each prompt.
+func askSecrets(prompts ...string) (given []string, err error) {
 	if term.IsTerminal(int(os.Stdin.Fd())) {
-		fmt.Fprint(os.Stderr, prompt)
-		text, err := term.ReadPassword(int(os.Stdin.Fd()))
-		fmt.Fprintln(os.Stderr)
-		return string(text), err
+		for _, p := range prompts {
+			fmt.Fprint(os.Stderr, p)
+			text, err := term.ReadPassword(int(os.Stdin.Fd()))
+			fmt.Fprintln(os.Stderr)
+			if err != nil {
+				return nil, err
+			}
+			given = append(given, string(text))
+		}
+		return given, nil
 	}
-	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
-	line = strings.TrimRight(line, "\r\n")
-	if line == "" && err != nil {
-		return "", coded{exitUsage, errors.New("nothing came from standard input")}
+	in := bufio.NewReader(os.Stdin)
+	for len(given) < len(prompts) {
+		line, err := in.ReadString('\n')
+		line = strings.TrimRight(line, "\r\n")
+		if line == "" && err != nil {
+			return nil, coded{exitUsage, fmt.Errorf("standard input ended after %s of %d", plural(len(given), "line"), len(prompts))}
+		}
+		given = append(given, line)
 	}
-	return line, nil
+	return given, nil
 }

@@ -3,14 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
-	"sort"
 	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/access"
 )
 
 func tokenCommand() *cli.Command {
@@ -20,39 +19,39 @@ func tokenCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
-				Description: example("piston token add --runner mac-mini > runner.token"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "runner", Usage: "for a runner"}, jsonFlag},
+				Description: "A token may do what you may, unless --role and --project bound it.\n\n" +
+					example("piston token add --runner mac-mini > runner.token", "piston token add nightly-report --role reader --project tidewick --days 30"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "runner", Usage: "for a runner"},
+					&cli.StringFlag{Name: "role", Usage: "the most it may do: reader, builder, keeper or administrator"},
+					&cli.StringFlag{Name: "project", Usage: "the only project it is for"},
+					&cli.IntFlag{Name: "days", Usage: "after how many days it expires; 0 never", Value: 365}, jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-					kind := api.PersonToken
+					n := api.NewToken{Name: args[0], Kind: api.PersonToken, Role: access.Role(c.String("role")), Project: c.String("project"), Days: c.Int("days")}
 					if c.Bool("runner") {
-						kind = api.RunnerToken
+						n.Kind = api.RunnerToken
 					}
-					t, err := cl.IssueToken(ctx, api.NewToken{Name: args[0], Kind: kind})
-					if err != nil || c.Bool("json") {
-						return orJSON(c, t, err)
-					}
-					fmt.Fprintln(out(c), t.Secret)
-					return nil
+					t, err := cl.IssueToken(ctx, n)
+					return told(c, t, err, t.Secret)
 				}, "NAME"),
 			},
 			{
-				Name: "list", Usage: "list tokens", Description: example("piston token list"), Flags: []cli.Flag{jsonFlag},
+				Name: "list", Usage: "list your tokens, or as an administrator everybody's", Description: example("piston token list"),
+				Flags: []cli.Flag{&cli.Int64Flag{Name: "after", Usage: "only those after this id"}, &cli.StringFlag{Name: "contains", Usage: "only those with this in their name or their person's"}, limitFlag(200, 500), jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-					list, err := cl.Tokens(ctx)
-					if err != nil || c.Bool("json") {
-						return orJSON(c, list, err)
-					}
-					s := newScreen(out(c))
-					var rows [][]string
-					for _, t := range list {
-						used := "never"
+					list, err := cl.Tokens(ctx, c.Int64("after"), c.String("contains"), c.Int("limit"))
+					return listedPage(c, list, err, []string{"ID", "TOKEN", "OF", "AT MOST", "MADE", "USED", "EXPIRES"}, func(s *screen, t api.Token) []string {
+						used, of, most := "never", t.Person, string(t.Role)
 						if t.LastUsed != nil {
 							used = ago(*t.LastUsed)
 						}
-						rows = append(rows, []string{fmt.Sprint(t.ID), short(t.Name, 50), string(t.Kind), ago(t.Created), used})
-					}
-					s.table([]string{"ID", "TOKEN", "KIND", "MADE", "USED"}, rows)
-					return nil
+						if t.Kind == api.RunnerToken {
+							of = "a runner"
+						}
+						if t.Project != "" {
+							most += " in " + t.Project
+						}
+						return []string{fmt.Sprint(t.ID), short(t.Name, 50), of, most, ago(t.Created), used, s.expiry(t.Expires)}
+					}, "No tokens yet: piston token add NAME", func(t api.Token) string { return fmt.Sprint(t.ID) })
 				}),
 			},
 			{
@@ -62,49 +61,9 @@ func tokenCommand() *cli.Command {
 					if err != nil {
 						return usage("%q is no id of a token; piston token list shows them", args[0])
 					}
-					if err := cl.RevokeToken(ctx, id); err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return printJSON(out(c), map[string]int64{"revoked": id})
-					}
-					fmt.Fprintf(out(c), "Token %d is revoked.\n", id)
-					return nil
+					return told(c, map[string]int64{"revoked": id}, cl.RevokeToken(ctx, id), fmt.Sprintf("Token %d is revoked.", id))
 				}, "ID"),
 			},
 		},
 	}
-}
-
-func runnersCommand() *cli.Command {
-	return &cli.Command{
-		Name: "runners", Usage: "list the machines that execute jobs", Description: example("piston runners"), Flags: []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Runners(ctx)
-			if err != nil || c.Bool("json") {
-				return orJSON(c, list, err)
-			}
-			s := newScreen(out(c))
-			var rows [][]string
-			for _, r := range list {
-				there := s.in(green, "✓ there")
-				if !r.Online {
-					there = s.in(faint, "− away")
-				}
-				rows = append(rows, []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "), ago(r.Seen), s.in(faint, short(toolList(r.Tools), 160))})
-			}
-			s.table([]string{"RUNNER", "", "BUSY", "LABELS", "SEEN", "TOOLS"}, rows)
-			return nil
-		}),
-	}
-}
-
-// toolList writes tools with their versions, in order.
-func toolList(tools map[string]string) string {
-	list := make([]string, 0, len(tools))
-	for name, version := range tools {
-		list = append(list, name+" "+version)
-	}
-	sort.Strings(list)
-	return strings.Join(list, ", ")
 }

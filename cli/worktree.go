@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
@@ -100,7 +101,10 @@ func askService(ctx context.Context, c *cli.Command, dir string) (known *check.S
 	if err != nil {
 		return nil, err.Error() + ": secrets and runners are not checked"
 	}
-	known = &check.Service{Project: project, Secrets: about.Secrets, LastBuild: about.LastBuild}
+	known = &check.Service{Project: project, LastBuild: about.LastBuild, Now: time.Now()}
+	for _, v := range about.Secrets {
+		known.Secrets = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope, Expires: v.Expires})
+	}
 	for _, r := range about.Runners {
 		known.Runners = append(known.Runners, schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools})
 	}
@@ -118,7 +122,7 @@ func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, 
 		return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
 	}
 	for after := ""; ; {
-		list, err := cl.Projects(ctx, after, 200)
+		list, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
 		if err != nil || len(list) == 0 {
 			return "", errors.Join(err, fmt.Errorf("no project of the service has this repository; name it with --project"))
 		}

@@ -4,6 +4,7 @@ import { QueryCache, QueryClient, QueryClientProvider, useQuery } from '@tanstac
 import { lazy, Suspense } from 'react';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { api, Refusal, take } from './api/client';
+import { MeContext } from './me';
 import { Projects } from './pages/Projects';
 import { Runs } from './pages/Runs';
 import { SignIn } from './pages/SignIn';
@@ -14,6 +15,10 @@ import { theme } from './theme';
 const Run = lazy(() => import('./pages/Run'));
 const Queue = lazy(() => import('./pages/Queue'));
 const Pipelines = lazy(() => import('./pages/Pipelines'));
+const Secrets = lazy(() => import('./pages/Secrets'));
+const People = lazy(() => import('./pages/People'));
+const You = lazy(() => import('./pages/You'));
+const Audit = lazy(() => import('./pages/Audit'));
 const EditPipeline = lazy(() => import('./pages/EditPipeline'));
 
 const queries = new QueryClient({
@@ -26,6 +31,12 @@ const queries = new QueryClient({
   defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 3 && !(e instanceof Refusal && e.status < 500) } },
 });
 
+/** Ends the session, and forgets what the page knows by loading it anew. */
+async function signOut() {
+  await api.DELETE('/api/v1/session');
+  window.location.assign('/');
+}
+
 function Pages() {
   const who = useQuery({
     queryKey: ['who'], staleTime: Infinity,
@@ -35,15 +46,20 @@ function Pages() {
     },
   });
   if (who.isPending) return null;
-  if (!who.data) return <SignIn problem={who.error?.message} done={(p) => queries.setQueryData(['who'], p)} />;
+  if (!who.data) return <SignIn problem={who.error?.message} done={() => void queries.invalidateQueries({ queryKey: ['who'] })} />;
   return (
-    <StreamProvider>
-      <Shell name={who.data.name} signOut={async () => { await api.DELETE('/api/v1/session'); queries.clear(); queries.setQueryData(['who'], null); }}>
+    <MeContext.Provider value={who.data}><StreamProvider>
+      <Shell signOut={() => void signOut()}>
         <Suspense fallback={null}>
           <Routes>
             <Route path="/" element={<Projects />} />
             <Route path="/-/queue" element={<Queue />} />
+            <Route path="/-/people" element={<People />} />
+            <Route path="/-/you" element={<You />} />
+            <Route path="/-/audit" element={<Audit />} />
             <Route path="/:project" element={<Runs />} />
+            <Route path="/:project/secrets" element={<Secrets />} />
+            <Route path="/:project/audit" element={<Audit />} />
             <Route path="/:project/pipelines" element={<Pipelines />} />
             <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
             <Route path="/:project/:number" element={<Run />} />
@@ -51,7 +67,7 @@ function Pages() {
           </Routes>
         </Suspense>
       </Shell>
-    </StreamProvider>
+    </StreamProvider></MeContext.Provider>
   );
 }
 

@@ -38,6 +38,9 @@ export const theme = createTheme({
   },
   components: {
     MuiButtonBase: { defaultProps: { disableRipple: true } },
+    // Nothing glides: what opens is there, for the eye and for a click.
+    MuiDialog: { defaultProps: { transitionDuration: 0 } },
+    MuiMenu: { defaultProps: { transitionDuration: 0 } },
     MuiPaper: { defaultProps: { variant: 'outlined' } },
     MuiTableCell: { styleOverrides: { root: { padding: '6px 12px', fontSize: 13 }, head: { fontWeight: 550, color: 'inherit', opacity: 0.75 } } },
     MuiCssBaseline: { styleOverrides: { '*:focus-visible': { outline: '2px solid currentColor', outlineOffset: 1 } } },

@@ -2,6 +2,12 @@ import createClient from 'openapi-fetch';
 import type { components, paths } from './schema';
 
 type Schemas = components['schemas'];
+export type Me = Schemas['Me'];
+export type Secret = Schemas['Secret'];
+export type Person = Schemas['Person'];
+export type Token = Schemas['Token'];
+export type Group = Schemas['Group'];
+export type Grant = Schemas['Grant'];
 export type Run = Schemas['Run'];
 export type RunDetail = Schemas['RunDetail'];
 export type Job = Schemas['Job'];
@@ -29,6 +35,11 @@ export class Refusal extends Error {
 export function take<T>(answer: { data?: T; error?: { detail?: string; title?: string }; response: Response }): T {
   if (answer.data !== undefined) return answer.data;
   throw new Refusal(answer.response.status, answer.error?.detail ?? answer.error?.title ?? `The service answered ${answer.response.status}.`);
+}
+
+/** Takes an answer without data, or throws what the service said. */
+export function done(answer: { response: Response; error?: { detail?: string } }) {
+  if (!answer.response.ok) take(answer);
 }
 
 const base = '/api/v1/projects';

@@ -1,13 +1,10 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
-import { useInfiniteQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
+import { Contains, More, useNamed } from '../paged';
 import { Rows } from '../parts/Rows';
 import { built, RunOf } from '../parts/RunOf';
 import { StateMark } from '../parts/StateMark';
@@ -15,25 +12,18 @@ import { useTopic } from '../stream';
 import { ago } from '../text';
 import { mono } from '../theme';
 
-const pageSize = 50;
-
 export function Projects() {
   useTopic({});
-  const [filter, setFilter] = useState('');
-  const projects = useInfiniteQuery({
-    queryKey: ['projects'], initialPageParam: '',
-    queryFn: async ({ pageParam }) => take(await api.GET('/api/v1/projects', { params: { query: { after: pageParam, limit: pageSize } } })),
-    getNextPageParam: (page) => page.length === pageSize ? page[page.length - 1]?.name : undefined,
-  });
-  const list = (projects.data?.pages.flat() ?? []).filter((p) => p.name.includes(filter.trim().toLowerCase()));
+  const projects = useNamed(['projects', 'all'], async (query) => take(await api.GET('/api/v1/projects', { params: { query } })), (p) => p.name, 50);
+  const { list } = projects;
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1.5 }}>
         <Typography variant="h1" sx={{ flexGrow: 1 }}>Projects</Typography>
-        <TextField size="small" label="Name contains" value={filter} onChange={(e) => setFilter(e.target.value)} />
+        <Contains of={projects} />
       </Box>
       {projects.error && <Alert severity="error" variant="outlined">{projects.error.message}</Alert>}
-      {projects.data && list.length === 0 && <Alert severity="info" variant="outlined">{filter ? 'No project of that name.' : <>No projects yet. <code>piston project add NAME REPOSITORY</code> registers one.</>}</Alert>}
+      {projects.ready && list.length === 0 && <Alert severity="info" variant="outlined">{projects.contains ? 'No project of that name.' : <>No projects yet. <code>piston project add NAME REPOSITORY</code> registers one.</>}</Alert>}
       {list.length > 0 && (
         <Paper>
           <Rows label="Projects" heads={['Project', 'Latest', 'Run', 'Of', 'Build', 'When', 'Repository']} rows={list.map((p) => {
@@ -49,7 +39,7 @@ export function Projects() {
           })} />
         </Paper>
       )}
-      {projects.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void projects.fetchNextPage()}>More</Button>}
+      <More of={projects} />
     </Box>
   );
 }

@@ -26,7 +26,7 @@ export default function Queue() {
     queryFn: async ({ pageParam }) => take(await api.GET('/api/v1/queue', { params: { query: { after: pageParam, limit: pageSize, ...(project && { project }) } } })),
     getNextPageParam: (page) => page.next,
   });
-  const runners = useQuery({ queryKey: ['runners'], refetchInterval: 15_000, queryFn: async () => take(await api.GET('/api/v1/runners')) });
+  const runners = useQuery({ queryKey: ['runners'], refetchInterval: 15_000, queryFn: async () => take(await api.GET('/api/v1/runners', { params: { query: { limit: 500 } } })) });
   const first = queue.data?.pages[0];
   const jobs = queue.data?.pages.flatMap((p) => p.jobs) ?? [];
   return (

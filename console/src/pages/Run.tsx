@@ -6,6 +6,7 @@ import { useCallback, useEffect, useMemo, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, Refusal, take, type RunDetail } from '../api/client';
 import { useKeys } from '../keys';
+import { useMe } from '../me';
 import { Artifacts } from '../parts/Artifacts';
 import { FailurePanel, Findings } from '../parts/FailurePanel';
 import { LogView } from '../parts/LogView';
@@ -92,6 +93,7 @@ export default function RunPage() {
     const next = places[Math.max(0, Math.min(places.length - 1, at + by))];
     if (next) select(next);
   };
+  const mayBuild = useMe().may('builder', project);
   const stop = useMutation({ mutationFn: async () => {
     const answer = await api.POST('/api/v1/projects/{project}/runs/{number}/stop', { params: { path: { project, number } } });
     if (answer.error) throw new Refusal(answer.response.status, answer.error.detail ?? 'It could not be stopped.');
@@ -100,7 +102,7 @@ export default function RunPage() {
     mutationFn: async (failed: boolean) => take(await api.POST('/api/v1/projects/{project}/runs/{number}/again', { params: { path: { project, number } }, body: { failed } })),
     onSuccess: (r) => { choose(undefined); void query.refetch(); if (r.number !== number) void go(`/${encodeURIComponent(project)}/${r.number}`); },
   });
-  const canMend = run !== undefined && over(run.state) && run.jobs.some((j) => j.state !== 'passed');
+  const canMend = mayBuild && run !== undefined && over(run.state) && run.jobs.some((j) => j.state !== 'passed');
   useKeys({
     r: () => { if (canMend) again.mutate(true); },
     u: () => void go(`/${encodeURIComponent(project)}`), j: () => move(1), ArrowDown: () => move(1), k: () => move(-1), ArrowUp: () => move(-1),
@@ -120,7 +122,7 @@ export default function RunPage() {
         <Box component="span" sx={{ color: 'text.secondary' }}>{why(run)}, {ago(run.queued, now)}, {span(Math.max(0, end - Date.parse(run.queued)))}</Box>
         <Box sx={{ flexGrow: 1 }} />
         {again.error && <Box role="alert" sx={{ color: 'error.main' }}>{again.error.message}</Box>}
-        {over(run.state) && (
+        {over(run.state) && mayBuild && (
           <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline', whiteSpace: 'nowrap' }}>
             Again:
             {canMend && <Button size="small" variant="outlined" disabled={again.isPending} aria-label="Start again what failed" onClick={() => again.mutate(true)}>failed</Button>}
@@ -128,7 +130,7 @@ export default function RunPage() {
           </Box>
         )}
         {stop.error && <Box role="alert" sx={{ color: 'error.main' }}>{stop.error.message}</Box>}
-        {!over(run.state) && <Button size="small" variant="outlined" color="error" disabled={stop.isPending || stop.isSuccess} onClick={() => stop.mutate()}>{stop.isSuccess ? 'Stopping …' : 'Stop'}</Button>}
+        {!over(run.state) && mayBuild && <Button size="small" variant="outlined" color="error" disabled={stop.isPending || stop.isSuccess} onClick={() => stop.mutate()}>{stop.isSuccess ? 'Stopping …' : 'Stop'}</Button>}
       </Box>
       {run.findings && run.findings.length > 0 && <Findings findings={run.findings} />}
       {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}

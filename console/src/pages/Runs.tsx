@@ -10,6 +10,7 @@ import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { Link } from 'react-router';
 import { api, take, type Run } from '../api/client';
 import { useKeys } from '../keys';
+import { useMe } from '../me';
 import { Rows } from '../parts/Rows';
 import { built, RunOf } from '../parts/RunOf';
 import { StartDialog } from '../parts/StartDialog';
@@ -38,6 +39,7 @@ const useProject = (project: string) => useQuery({
 /** Holds a project's jobs or lets them go, and starts pipelines. */
 function Standing({ project }: { project: string }) {
   const queries = useQueryClient();
+  const { may } = useMe();
   const about = useProject(project);
   const pipelines = useQuery({ queryKey: ['pipelines', project, ''], queryFn: async () => take(await api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project }, query: { ref: '' } } })) });
   const hold = useMutation({
@@ -46,7 +48,7 @@ function Standing({ project }: { project: string }) {
   });
   return (
     <>
-      {about.data && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Release' : 'Hold'}</Button>}
+      {about.data && may('keeper', project) && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Release' : 'Hold'}</Button>}
       <StartDialog project={project} pipelines={pipelines.data?.pipelines ?? []} at="" />
     </>
   );

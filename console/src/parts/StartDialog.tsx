@@ -15,6 +15,7 @@ import { useNavigate } from 'react-router';
 import { api, take, type Input, type PipelineNote } from '../api/client';
 import { complaint, initialText } from '../inputs';
 import { useKeys } from '../keys';
+import { useMe } from '../me';
 
 function Field({ input, text, set }: { input: Input; text: string; set: (text: string) => void }) {
   const help = complaint(input, text) || input.about || ' ';
@@ -36,7 +37,9 @@ export function StartDialog({ project, pipelines, at }: { project: string; pipel
   const [name, setName] = useState('');
   const [ref, setRef] = useState(at);
   const [given, give] = useState<Record<string, string>>({});
-  useKeys({ s: () => setOpen(true) });
+  const { may } = useMe();
+  const mayStart = may('builder', project);
+  useKeys({ s: () => { if (mayStart) setOpen(true); } });
   const usable = pipelines.filter((p) => p.jobs.length > 0);
   const chosen = usable.find((p) => p.name === name) ?? usable[0];
   const text = (i: Input) => given[i.name] ?? initialText(i);
@@ -46,6 +49,7 @@ export function StartDialog({ project, pipelines, at }: { project: string; pipel
     onSuccess: (run) => void go(`/${encodeURIComponent(project)}/${run.number}`),
   });
   const wrong = !chosen || chosen.inputs.some((i) => complaint(i, text(i)) !== '');
+  if (!mayStart) return null;
   return (
     <>
       <Button variant="contained" disabled={usable.length === 0} onClick={() => setOpen(true)}>Start …</Button>

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+)
+
+func auditCommand() *cli.Command {
+	return &cli.Command{
+		Name: "audit", Usage: "read who did what", ArgsUsage: "[PROJECT]",
+		Description: "Of one project, as its keeper, or of everything, as an administrator. With --all every entry is printed, oldest last;\n" +
+			"with --json each is one line then, for export.\n\n" +
+			example("piston audit tidewick --act secret", "piston audit --since 2026-11-01 --all --json > audit.jsonl"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "who", Usage: "only what this person did"},
+			&cli.StringFlag{Name: "act", Usage: "only this act, or all that begin so: secret, secret.set"},
+			&cli.StringFlag{Name: "subject", Usage: "only what was done to this"},
+			&cli.StringFlag{Name: "since", Usage: "only from this day or time on"},
+			&cli.StringFlag{Name: "until", Usage: "only before this day or time"},
+			&cli.Int64Flag{Name: "before", Usage: "only entries before this one"},
+			limitFlag(50, 1000),
+			&cli.BoolFlag{Name: "all", Usage: "print all, page after page"},
+			jsonFlag,
+		},
+		Action: asking(readAudit, "[PROJECT]"),
+	}
+}
+
+func readAudit(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	q := client.AuditQuery{Project: args[0], Who: c.String("who"), Act: c.String("act"), Subject: c.String("subject"), Before: c.Int64("before"), Limit: c.Int("limit")}
+	for name, to := range map[string]*string{"since": &q.Since, "until": &q.Until} {
+		at, err := dayOrTime(c.String(name))
+		if err != nil {
+			return usage("--%s %q: write a day as 2026-11-25, or a time as 2026-11-25T14:00:00Z", name, c.String(name))
+		}
+		*to = at
+	}
+	if c.Bool("all") {
+		q.Limit = 1000
+	}
+	for {
+		page, err := cl.Audit(ctx, q)
+		switch {
+		case err != nil:
+			return err
+		case c.Bool("json") && c.Bool("all"):
+			lines := json.NewEncoder(out(c))
+			for _, a := range page.Acts {
+				if err := lines.Encode(a); err != nil {
+					return err
+				}
+			}
+		default:
+			if err := printAudit(c, page); err != nil {
+				return err
+			}
+		}
+		if q.Before = page.Next; page.Next == 0 || !c.Bool("all") {
+			return nil
+		}
+	}
+}
+
+func dayOrTime(text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	at, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	if err != nil {
+		at, err = time.Parse(time.RFC3339, text)
+	}
+	return at.UTC().Format(time.RFC3339), err
+}
+
+// plainly writes what is known of a thing without the signs of JSON.
+var plainly = strings.NewReplacer("{", "", "}", "", `"`, "", ":", " ", ",", ", ")
+
+func printAudit(c *cli.Command, page api.AuditPage) error {
+	if c.Bool("json") {
+		return printJSON(out(c), page)
+	}
+	err := listed(c, page.Acts, nil, []string{"ENTRY", "WHEN", "WHO", "FROM", "ACT", "PROJECT", "TO WHAT", "BEFORE → AFTER"}, func(s *screen, a api.Act) []string {
+		from := a.Door
+		if a.Address != "" {
+			from += " " + a.Address
+		}
+		change := plainly.Replace(string(a.After))
+		if len(a.Before) > 0 {
+			change = plainly.Replace(string(a.Before)) + " → " + change
+		}
+		return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40), s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(change, 120))}
+	}, "Nothing of that kind was done.")
+	if err == nil && page.Next > 0 && !c.Bool("all") {
+		newScreen(out(c)).line("More: --before %d", page.Next)
+	}
+	return err
+}
