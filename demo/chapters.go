@@ -85,12 +85,12 @@ var chapters = []chapter{
 		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}},
 	},
 	{
-		what: "and tagged v1.5.0",
+		what: "and tagged v1.5.0: the store's key, caches of its own",
 		act: func(ctx context.Context, g *repository, _ string) error {
 			return g.git(ctx, "tag", "--annotate", "--message", "Tidewick 1.5.0", "v1.5.0")
 		},
 		push: []string{"v1.5.0"},
-		runs: []wanted{{"release", state.Passed, "hit", "", 2}, {"announce", state.Passed, "", "", 1}},
+		runs: []wanted{{"release", state.Passed, "miss", "", 3}, {"announce", state.Passed, "", "", 1}},
 	},
 	{
 		what: "a proposal from inside: built as if merged",
@@ -156,7 +156,7 @@ var chapters = []chapter{
 			_, err := s.Client.StartRun(ctx, Project, api.StartRun{Pipeline: "testers", Inputs: map[string]string{"channel": "friends", "note": "Are the springs right?", "ios": "false"}})
 			return err
 		},
-		runs: []wanted{{"testers", state.Passed, "hit", "", 2}},
+		runs: []wanted{{"testers", state.Passed, "hit", "", 4}},
 	},
 	{
 		what: "a pipeline file with a slip: said at once",
@@ -172,6 +172,20 @@ var chapters = []chapter{
 		push: []string{"try/yearly"},
 		runs: []wanted{{"yearly", state.Failed, "", "piston/yearly.toml:5", 0}},
 	},
+	{
+		what: "a branch that asks for the store's key: it is for releases",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.branch(ctx, "work/deliver-early", "main"); err != nil {
+				return err
+			}
+			if err := g.replace("piston/trunk.toml", "[job.ios.keep.ipa]", early+"\n[job.ios.keep.ipa]"); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Seal what is built on every push")
+		},
+		push: []string{"work/deliver-early"},
+		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:81", 0}},
+	},
 }
 
 // curious is a step that would print a secret.
@@ -179,6 +193,13 @@ const curious = `[[job.core.step]]
 name = "look around"
 script = "env | sort"
 secrets = ["DEPOT_KEY"]
+`
+
+// early is a step that wants what it is not given.
+const early = `[[job.ios.step]]
+name = "seal"
+script = "tools/seal-delivery out/delivery.txt out/ios/tidewick.ipa"
+secrets = ["STORE_KEY"]
 `
 
 // yearly has a key misspelt.

@@ -5,16 +5,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/source"
@@ -81,12 +84,14 @@ func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
 	return depot, stop, m.Played, s.remember(m)
 }
 
-// services is what the Android app is configured with: a file that must not be in the repository.
-const services = `{
-  "push_sender": "tidewick-481516",
-  "api_key": "svc-3vN8pLw2Rt6YbQz1"
+// services are what the Android app is configured with, for each flavour: files that must not be in the repository.
+var services = map[string]string{
+	"harbour":  "{\n  \"push_sender\": \"tidewick-481516\",\n  \"api_key\": \"svc-3vN8pLw2Rt6YbQz1\"\n}\n",
+	"open-sea": "{\n  \"push_sender\": \"tidewick-234281\",\n  \"api_key\": \"svc-9kT4mXc7Hs1DfGu5\"\n}\n",
 }
-`
+
+// storeKey is what deliveries to the store, a made-up one, are sealed with.
+const storeKey = "seal-key-for-deliveries-of-tidewick: 6c1e0f4b97d25a3386bd40c7e2f95a10\n"
 
 // runsIn bounds how long a run of the story may take.
 const runsIn = 2 * time.Minute
@@ -158,12 +163,50 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	if err := hook.Install(g.bare, s.Binary, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}); err != nil {
 		return err
 	}
-	s.Tell("registered the project, installed the hook, setting two secrets")
-	for name, v := range map[string]api.NewSecret{
-		"DEPOT_KEY": {Kind: api.TextSecret, Value: []byte(depotKey)},
-		"SERVICES":  {Kind: api.FileSecret, Value: []byte(services)},
-	} {
-		if _, err := s.Client.SetSecret(ctx, Project, name, v); err != nil {
+	s.Tell("registered the project, installed the hook, setting secrets")
+	if err := s.setSecrets(ctx); err != nil {
+		return err
+	}
+	s.Tell("adding people: a keeper, a builder, a reader")
+	return s.addPeople(ctx)
+}
+
+func (s *Story) setSecrets(ctx context.Context) error {
+	said := func(note string, days int, scope *access.Scope) *api.SecretSettings {
+		in := &api.SecretSettings{Note: &note, Scope: scope}
+		if days > 0 {
+			at := time.Now().AddDate(0, 0, days).UTC().Truncate(24 * time.Hour)
+			in.Expires = &at
+		}
+		return in
+	}
+	list := map[string]api.NewSecret{
+		"DEPOT_KEY": {Kind: api.TextSecret, Value: []byte(depotKey), Settings: said("Opens the depot of stations; the depot's page gives a new one", 75, nil)},
+		"STORE_KEY": {Kind: api.FileSecret, Value: []byte(storeKey), Settings: said("Seals deliveries to the store; for releases only", 12, &access.Scope{Pipelines: []string{"release"}, Tags: []string{"v*"}})},
+	}
+	for flavour, text := range services {
+		list["SERVICES:"+flavour] = api.NewSecret{Kind: api.FileSecret, Value: []byte(text), Settings: said("What the app is configured with; part of the package", 0, nil)}
+	}
+	for _, name := range slices.Sorted(maps.Keys(list)) {
+		if _, err := s.Client.SetSecret(ctx, Project, name, list[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// addPeople adds some, who never sign in: their passwords are kept nowhere.
+func (s *Story) addPeople(ctx context.Context) error {
+	for _, name := range []string{"wren", "ines", "tove"} {
+		if _, err := s.Client.AddPerson(ctx, api.NewPerson{Name: name}); err != nil && !client.IsStatus(err, 409) {
+			return err
+		}
+	}
+	if _, err := s.Client.SetGroup(ctx, "mobile", api.GroupChange{Members: []string{"ines", "wren"}}); err != nil {
+		return err
+	}
+	for _, g := range []api.Grant{{Project: Project, Group: "mobile", Role: access.Builder}, {Project: Project, Person: "wren", Role: access.Keeper}, {Person: "tove", Role: access.Reader}} {
+		if err := s.Client.Grant(ctx, g); err != nil {
 			return err
 		}
 	}
@@ -247,7 +290,7 @@ func (s *Story) propose(ctx context.Context, g *repository, name, ref string) er
 // awaitRunner waits until there is somebody to do the work.
 func (s *Story) awaitRunner(ctx context.Context) error {
 	for {
-		list, err := s.Client.Runners(ctx)
+		list, err := s.Client.Runners(ctx, api.Page{})
 		if err != nil || len(list) > 0 {
 			return err
 		}

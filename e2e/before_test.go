@@ -53,7 +53,7 @@ files = ["out/*.txt"]
 	assert.Contains(t, out, "piston secret set first FIRST_KEY")
 	out, code = s.piston(t, "a key of some length\n", "secret", "set", "first", "FIRST_KEY")
 	require.Zero(t, code, out)
-	require.Eventually(t, func() bool { list, err := s.cl.Runners(t.Context()); return err == nil && len(list) > 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { list, err := s.cl.Runners(t.Context(), api.Page{}); return err == nil && len(list) > 0 }, 20*time.Second, 50*time.Millisecond)
 	out, code = r.inside(nil, "check")
 	assert.Zero(t, code, out)
 

@@ -23,6 +23,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/source"
 )
 
@@ -281,10 +282,14 @@ var shared struct {
 func TestMain(m *testing.M) {
 	code := m.Run()
 	if shared.s != nil {
+		if code != 0 {
+			os.Stderr.WriteString("the log of the shared service:\n" + shared.s.log.String())
+		}
 		shared.s.cmd.Process.Signal(syscall.SIGINT)
 		shared.s.cmd.Wait()
 		local.RemoveFolder(shared.s.home)
 	}
+	testdb.Stop()
 	os.Exit(code)
 }
 

@@ -34,7 +34,7 @@ func residentMB(t *testing.T, pid int) float64 {
 
 // A step that prints a gigabyte grows neither server nor runner, and a reader that takes nothing holds up nobody.
 func TestAGigabyteOfLog(t *testing.T) {
-	s := serve(t, "--slots", "1")
+	s := serveWith(t, []string{"PISTON_RUNNER_LOG_SIZE=2GB"}, "--slots", "1")
 	warm := s.script(t, "warm", "head -c 30000000 /dev/zero | tr '\\0' x | fold -w 100")
 	warm.push()
 	warm.passes(1)

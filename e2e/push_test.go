@@ -214,6 +214,13 @@ func TestSubmodulesComeFromProjects(t *testing.T) {
 	r.git("-c", "protocol.file.allow=always", "submodule", "add", "-q", lib.bare, "lib")
 	r.commit("Add the library", nil)
 	r.push()
+	d := r.run(1, true)
+	assert.Equal(t, state.Failed, d.State)
+	assert.Contains(t, d.Failure.Reason, "piston project lend", "a source is nobody else's until it is lent")
+	out, code := s.piston(t, "", "project", "lend", "sub-lib", "--to", "sub-app")
+	require.Zero(t, code, out)
+	out, code = s.piston(t, "", "again", "sub-app", "1", "--failed")
+	require.Zero(t, code, out)
 	r.passes(1)
 	log := r.logText(1, "main")
 	assert.Contains(t, log, "from the library")
@@ -221,7 +228,7 @@ func TestSubmodulesComeFromProjects(t *testing.T) {
 
 	r.commit("Want a folder of the machine", map[string]string{".gitmodules": "[submodule \"lib\"]\n\tpath = lib\n\turl = /etc\n"})
 	r.push()
-	d := r.run(2, true)
+	d = r.run(2, true)
 	assert.Equal(t, state.Failed, d.State)
 	assert.Contains(t, d.Failure.Reason, "https address, or be the remote of a project")
 }

@@ -25,14 +25,18 @@ var pages = []struct {
 	name, path, wait string
 	once             bool
 }{
-	{"projects", "/", `//a[text()="tidewick"]`, false},
-	{"runs", "/tidewick", `//a[text()="6"]`, false},
-	{"run-passed", "/tidewick/1", `[role=log] [data-line]`, false},
+	{"projects", "/", `//a[text()="tidewick"]`, true},
+	{"runs", "/tidewick", `//a[text()="6"]`, true},
+	{"run-passed", "/tidewick/1", `[role=log] [data-line]`, true},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
 	{"run-broken", "/tidewick/13", `//*[contains(text(), "unknown key")]`, true},
 	{"queue", "/-/queue", `//td[contains(text(), "held")]`, true},
 	{"pipelines", "/tidewick/pipelines", `//a[text()="trunk"]`, true},
-	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, false},
+	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
+	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
+	{"you", "/-/you", `//td//b[text()="the runner of this machine"]`, true},
+	{"people", "/-/people", `//b[text()="group mobile"]`, true},
+	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},
 }
 
 func main() {
@@ -99,10 +103,8 @@ func shoot(address, password, out string) error {
 			return err
 		}
 		if scheme == "light" {
-			for _, s := range []string{"dark", "light"} {
-				if err := picture(ctx, filepath.Join(out, "sign-in-"+s+".png"), browser.Scheme(s), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
-					return err
-				}
+			if err := picture(ctx, filepath.Join(out, "sign-in-light.png"), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
+				return err
 			}
 			if err := chromedp.Run(ctx, browser.SignIn(address, password)); err != nil {
 				return err
