@@ -25,12 +25,12 @@ func (s *Service) AddProject(ctx context.Context, n api.NewProject) (api.Project
 	}
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // never fails (crypto/rand)
-	sealed, to, err := s.vault.seal([]byte("whsec_" + base64.StdEncoding.EncodeToString(key)))
-	if err != nil {
-		return api.Project{}, err
-	}
-	err = s.acting(ctx, act{name: "project.add", project: n.Name, after: map[string]string{"remote": n.Remote}}, func(q store.Q) error {
-		return q.AddProject(ctx, n.Name, n.Remote, sealed, to)
+	hook := []byte("whsec_" + base64.StdEncoding.EncodeToString(key))
+	err := s.sealing(ctx, hook, func(q store.Q, sealed []byte, to string) error {
+		if err := q.AddProject(ctx, n.Name, n.Remote, sealed, to); err != nil {
+			return err
+		}
+		return note(ctx, q, act{name: "project.add", project: n.Name, after: map[string]string{"remote": n.Remote}})
 	})
 	if err != nil {
 		return api.Project{}, known(err, "project %s", n.Name)

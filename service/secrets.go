@@ -30,12 +30,7 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 	if err := checkSecret(name, in); err != nil {
 		return api.Secret{}, err
 	}
-	sealed, to, err := s.vault.seal(in.Value)
-	if err != nil {
-		return api.Secret{}, err
-	}
-	next := store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person}
-	err = s.store.Tx(ctx, func(q store.Q) error {
+	err = s.sealing(ctx, in.Value, func(q store.Q, sealed []byte, to string) error {
 		was, err := ownSecret(ctx, q, p, name)
 		if errors.Is(err, ErrNotFound) {
 			if err := s.roomFor(ctx, q, p, name); err != nil {
@@ -48,7 +43,7 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 		} else if err != nil {
 			return err
 		}
-		n, err := q.AddRevision(ctx, was.ID, next)
+		n, err := q.AddRevision(ctx, was.ID, store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person})
 		if err != nil {
 			return err
 		}
@@ -291,15 +286,13 @@ func (s *Service) Revisions(ctx context.Context, project, name string) ([]api.Se
 // RestoreSecret puts an earlier value back, as the next revision.
 func (s *Service) RestoreSecret(ctx context.Context, project, person, name string, revision int) (api.Secret, error) {
 	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error {
-		list, err := q.Revisions(ctx, was.ID)
+		again, err := q.Revision(ctx, was.ID, revision)
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("revision %d of secret %s is not kept (piston secret history shows which are): %w", revision, name, ErrNotFound)
+		}
 		if err != nil {
 			return err
 		}
-		at := slices.IndexFunc(list, func(r store.Revision) bool { return r.Number == revision })
-		if at < 0 {
-			return fmt.Errorf("revision %d of secret %s is not kept (piston secret history shows which are): %w", revision, name, ErrNotFound)
-		}
-		again := list[at]
 		again.By, again.Restored = person, revision
 		n, err := q.AddRevision(ctx, was.ID, again)
 		if err != nil {

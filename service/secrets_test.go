@@ -21,7 +21,9 @@ func textSecret(v string) api.NewSecret {
 
 func addProject(t *testing.T, s *Service, name string) store.Project {
 	t.Helper()
-	require.NoError(t, s.store.AddProject(t.Context(), name, "/srv/"+name+".git", []byte("sealed"), s.vault.keys[0].Recipient().String()))
+	key, to, err := s.vault.seal([]byte("whsec_x"))
+	require.NoError(t, err)
+	require.NoError(t, s.store.AddProject(t.Context(), name, "/srv/"+name+".git", key, to))
 	p, err := s.store.ProjectByName(t.Context(), name)
 	require.NoError(t, err)
 	return p

@@ -55,11 +55,10 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 func planned(t *testing.T, s *Service, file string) store.Run {
 	t.Helper()
 	ctx := t.Context()
-	if _, err := s.store.ProjectByName(ctx, "p"); err != nil {
-		require.NoError(t, s.store.AddProject(ctx, "p", "/srv/p.git", []byte("sealed"), "age1test"))
-	}
 	p, err := s.store.ProjectByName(ctx, "p")
-	require.NoError(t, err)
+	if err != nil {
+		p = addProject(t, s, "p")
+	}
 	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(file), nil)
 	require.Empty(t, findings)
 	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "push", Branch: "main", Commit: "c0ffee", Queued: time.Now()}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -124,12 +125,7 @@ func openVault(ctx context.Context, m Master, st *store.Store) (*vault, error) {
 	for _, known := range masters {
 		if _, err := v.openWith(known.Proof); err != nil {
 			return nil, fmt.Errorf("%w: the secrets in the database are encrypted to %s, and %s %s. Put the right one back; nothing has been changed",
-				ErrMaster, known.Recipient, m.What, v.holds())
-		}
-	}
-	if len(masters) == 0 {
-		if err := v.tryOld(ctx, st); err != nil {
-			return nil, err
+				ErrMaster, cmp.Or(known.Recipient, "another"), m.What, v.holds())
 		}
 	}
 	if len(v.keys) == 0 {
@@ -147,27 +143,6 @@ func openVault(ctx context.Context, m Master, st *store.Store) (*vault, error) {
 		return nil, err
 	}
 	return v, st.AddMaster(ctx, store.Master{Recipient: to, Proof: proof})
-}
-
-// tryOld tries records that are older than the notes of masters.
-func (v *vault) tryOld(ctx context.Context, st *store.Store) error {
-	list, err := st.SealedToOthers(ctx, "nobody", 1)
-	if err != nil {
-		return err
-	}
-	n, err := st.CountSealedToOthers(ctx, "nobody")
-	if err != nil || n == 0 {
-		return err
-	}
-	if len(v.keys) == 0 {
-		return fmt.Errorf("%w: there are secrets in the database, and %s %s. Put the right one back; nothing has been changed", ErrMaster, v.master.What, v.holds())
-	}
-	for _, sealed := range list {
-		if _, err := v.openWith(sealed.Ciphertext); err != nil {
-			return fmt.Errorf("%w: %s %s, which does not open the secrets in the database. Put the right one back; nothing has been changed", ErrMaster, v.master.What, v.holds())
-		}
-	}
-	return nil
 }
 
 func (v *vault) holds() string {
@@ -212,14 +187,47 @@ func (v *vault) open(sealed []byte) ([]byte, error) {
 	if !errors.As(err, &none) {
 		return plain, err
 	}
-	keys, readErr := v.master.read()
-	if readErr != nil || len(keys) == 0 {
-		return nil, errors.Join(err, readErr)
+	if again := v.reread(); again != nil {
+		return nil, errors.Join(err, again)
 	}
+	return v.openWith(sealed)
+}
+
+func (v *vault) reread() error {
+	keys, err := v.master.read()
+	if err == nil && len(keys) == 0 {
+		err = ErrMaster
+	}
+	if err == nil {
+		v.use(keys)
+	}
+	return err
+}
+
+func (v *vault) use(keys []*age.X25519Identity) {
 	v.mu.Lock()
 	v.keys = keys
 	v.mu.Unlock()
-	return v.openWith(sealed)
+}
+
+// sealing runs a transaction that writes an encrypted record. When the master it is encrypted to is no more, because
+// a rotation came to its end meanwhile, here or in another server, it is encrypted and run once more.
+func (s *Service) sealing(ctx context.Context, plain []byte, do func(q store.Q, sealed []byte, to string) error) error {
+	try := func() error {
+		sealed, to, err := s.vault.seal(plain)
+		if err != nil {
+			return err
+		}
+		return s.store.Tx(ctx, func(q store.Q) error { return do(q, sealed, to) })
+	}
+	err := try()
+	if !errors.Is(err, store.ErrMaster) {
+		return err
+	}
+	if err := s.vault.reread(); err != nil {
+		return err
+	}
+	return try()
 }
 
 func (v *vault) openWith(sealed []byte) ([]byte, error) {
@@ -241,6 +249,9 @@ func (v *vault) openWith(sealed []byte) ([]byte, error) {
 
 // rotationBatch is how many records are encrypted anew in one transaction.
 const rotationBatch = 50
+
+// rotationPause is how long to wait for records that others are at.
+const rotationPause = 20 * time.Millisecond
 
 // RotateMaster encrypts every secret anew, while serving. Where the service's own file holds the master, a new
 // identity is made; otherwise the first of those given is taken, which somebody has put before the one in use.
@@ -269,39 +280,45 @@ func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) 
 		return api.MasterRotation{}, fmt.Errorf("the master is %w to rotate: %s is not the service's to write. Put a new identity (age-keygen) before the one in use, "+
 			"start the service again, and rotate", ErrInvalid, v.master.What)
 	}
-	v.mu.Lock()
-	v.keys = keys
-	v.mu.Unlock()
-	out := api.MasterRotation{Recipient: keys[0].Recipient().String()}
-	proof, to, err := v.seal([]byte("piston"))
+	to := keys[0].Recipient().String()
+	out := api.MasterRotation{Recipient: to}
+	proof, err := sealTo(keys[0].Recipient(), []byte("piston"))
 	if err != nil {
 		return out, err
 	}
 	if err := s.store.AddMaster(ctx, store.Master{Recipient: to, Proof: proof}); err != nil {
 		return out, err
 	}
-	for {
+	v.use(keys)
+	// Records that another transaction has are passed over, and one that was encrypted a moment ago is not there yet:
+	// it is done when the database lets the others go.
+	for done := false; !done; {
 		n, err := s.sealAnew(ctx, to)
 		out.Sealed += n
 		if err != nil {
 			return out, err
 		}
-		if n == 0 {
-			break
+		if n > 0 {
+			continue
+		}
+		err = s.acting(ctx, act{name: "master.rotate", subject: to, after: map[string]int{"sealed": out.Sealed}}, func(q store.Q) error {
+			return q.KeepMaster(ctx, to)
+		})
+		switch {
+		case err == nil:
+			done = true
+		case !errors.Is(err, store.ErrMaster):
+			return out, err
+		default:
+			select {
+			case <-ctx.Done():
+				return out, ctx.Err()
+			case <-time.After(rotationPause):
+			}
 		}
 	}
-	err = s.acting(ctx, act{name: "master.rotate", subject: out.Recipient, after: out}, func(q store.Q) error {
-		left, err := q.CountSealedToOthers(ctx, to)
-		if err == nil && left > 0 {
-			err = fmt.Errorf("%d records are still encrypted to an older identity: another server was writing them; rotate again", left)
-		}
-		if err != nil {
-			return err
-		}
-		return q.KeepMaster(ctx, to)
-	})
-	if err != nil || !v.master.Own {
-		return out, err
+	if !v.master.Own {
+		return out, nil
 	}
 	// The old identity opens dumps of the database that were made until now.
 	gone := old[0].Recipient().String() // in the name, since two rotations may be of one second
@@ -310,9 +327,7 @@ func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) 
 		return out, err
 	}
 	out.Former = before.File
-	v.mu.Lock()
-	v.keys = keys[:1]
-	v.mu.Unlock()
+	v.use(keys[:1])
 	return out, v.master.write(keys[:1])
 }
 

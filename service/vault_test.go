@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
@@ -78,6 +79,7 @@ func TestAWrongMasterForRecordsThatAreOlderThanItsNote(t *testing.T) {
 	require.NoError(t, err)
 	sealed, err := sealTo(right.Recipient(), []byte("whsec_x"))
 	require.NoError(t, err)
+	require.NoError(t, st.AddMaster(ctx, store.Master{Proof: sealed}))
 	require.NoError(t, st.AddProject(ctx, "p", "/srv/p.git", sealed, ""))
 	_, err = openVault(ctx, ownFile(t), st)
 	assert.ErrorIs(t, err, ErrMaster)
@@ -106,21 +108,16 @@ func TestRotatingTheMasterWhileServing(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	planned(t, s, twoJobs)
-	key, _, err := s.vault.seal([]byte("whsec_x"))
-	require.NoError(t, err)
-	require.NoError(t, s.store.AddProject(ctx, "q", "/srv/q.git", key, "age1elsewhere"))
+	addProject(t, s, "q")
 	for range rotationBatch + 3 {
 		_, err := s.SetSecret(ctx, "q", "ada", "KEY", textSecret("the secret value"))
 		require.NoError(t, err)
 	}
 	old := s.vault.keys[0]
 	s.vault.rotating.Lock()
-	_, err = s.RotateMaster(ctx)
+	_, err := s.RotateMaster(ctx)
 	assert.ErrorIs(t, err, ErrExists, "one at a time")
 	s.vault.rotating.Unlock()
-	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { // p's hook key is no ciphertext in these tests
-		return q.SealAnew(ctx, store.Sealed{ID: 1, Ciphertext: key}, old.Recipient().String())
-	}))
 	out, err := s.RotateMaster(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 12, out.Sealed, "the ten values that are kept, and two hook keys")
@@ -159,4 +156,53 @@ func TestAMasterThatIsNotOursToWriteIsRotatedWithOneThatIsGiven(t *testing.T) {
 	out, err := s.RotateMaster(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, api.MasterRotation{Recipient: made.Recipient().String()}, out)
+}
+
+func TestARotationWaitsForRecordsThatOthersAreAt(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	p := addProject(t, s, "q")
+	key, to, err := s.vault.seal([]byte("whsec_x"))
+	require.NoError(t, err)
+	rotated := make(chan error, 1)
+	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error {
+		require.NoError(t, q.SealAnew(ctx, store.Sealed{ID: p.ID, Ciphertext: key}, to))
+		go func() {
+			_, err := s.RotateMaster(ctx)
+			rotated <- err
+		}()
+		require.Eventually(t, func() bool {
+			_, now, err := s.vault.seal(nil)
+			return err == nil && now != to
+		}, 10*time.Second, time.Millisecond)
+		select {
+		case err := <-rotated:
+			t.Errorf("it ended with %v while a key was held", err)
+		case <-time.After(10 * rotationPause):
+		}
+		return nil
+	}))
+	require.NoError(t, <-rotated)
+	hook, err := s.HookKey(ctx, "q")
+	require.NoError(t, err)
+	assert.Equal(t, "whsec_x", hook.Key)
+}
+
+func TestWhatIsEncryptedWhileARotationEndsIsEncryptedAgain(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	p := addProject(t, s, "q")
+	var tried []string
+	require.NoError(t, s.sealing(ctx, []byte("whsec_y"), func(q store.Q, sealed []byte, to string) error {
+		if tried = append(tried, to); len(tried) == 1 {
+			_, err := s.RotateMaster(ctx)
+			require.NoError(t, err)
+		}
+		return q.SealAnew(ctx, store.Sealed{ID: p.ID, Ciphertext: sealed}, to)
+	}))
+	require.Len(t, tried, 2)
+	assert.NotEqual(t, tried[0], tried[1])
+	hook, err := s.HookKey(ctx, "q")
+	require.NoError(t, err)
+	assert.Equal(t, "whsec_y", hook.Key)
 }

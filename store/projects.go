@@ -19,7 +19,8 @@ type Project struct {
 
 const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once`
 
-// AddProject registers a repository; ErrExists when the name is taken.
+// AddProject registers a repository; ErrExists when the name is taken, ErrMaster when that its key is encrypted to is
+// no more.
 func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte, sealedTo string) error {
 	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key, hook_key_sealed_to) VALUES ($1, $2, $3, $4)`, name, remote, hookKey, sealedTo)
 }

@@ -83,7 +83,7 @@ func (q Q) UnnameSecret(ctx context.Context, project, id int64) error {
 // keptRevisions is how many values of a secret are kept to go back to.
 const keptRevisions = 10
 
-// AddRevision writes a secret's next value; its number is returned.
+// AddRevision writes a secret's next value; its number is returned. ErrMaster when that it is encrypted to is no more.
 func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, err error) {
 	if err = q.get(ctx, &number, `UPDATE secrets SET revision = revision + 1 WHERE id = $1 RETURNING revision`, id); err != nil {
 		return 0, err
@@ -95,11 +95,18 @@ func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, e
 	return number, q.do(ctx, nil, `DELETE FROM secret_revisions WHERE secret_id = $1 AND revision <= $2`, id, number-keptRevisions)
 }
 
+const revisionColumns = `revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions`
+
 // Revisions lists the values of a secret that are kept, newest first.
 func (q Q) Revisions(ctx context.Context, id int64) (list []Revision, err error) {
-	err = q.list(ctx, &list, `SELECT revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions
-		WHERE secret_id = $1 ORDER BY revision DESC`, id)
+	err = q.list(ctx, &list, `SELECT `+revisionColumns+` WHERE secret_id = $1 ORDER BY revision DESC`, id)
 	return list, err
+}
+
+// Revision finds one value of a secret, which stays encrypted as it is until the transaction's end.
+func (q Q) Revision(ctx context.Context, id int64, number int) (r Revision, err error) {
+	err = q.get(ctx, &r, `SELECT `+revisionColumns+` WHERE secret_id = $1 AND revision = $2 FOR SHARE`, id, number)
+	return r, err
 }
 
 // ChangeSecret writes what is said about a secret besides its value.
@@ -143,7 +150,8 @@ func (q Q) AddMaster(ctx context.Context, m Master) error {
 	return q.do(ctx, nil, `INSERT INTO masters (recipient, proof) VALUES ($1, $2) ON CONFLICT DO NOTHING`, m.Recipient, m.Proof)
 }
 
-// KeepMaster forgets all masters but one.
+// KeepMaster forgets all masters but one; ErrMaster when a record needs another, as one may that was written a moment
+// ago.
 func (q Q) KeepMaster(ctx context.Context, recipient string) error {
 	return q.do(ctx, nil, `DELETE FROM masters WHERE recipient <> $1`, recipient)
 }
@@ -159,19 +167,13 @@ type Sealed struct {
 // transaction has are passed over.
 func (q Q) SealedToOthers(ctx context.Context, recipient string, limit int) (list []Sealed, err error) {
 	if err = q.list(ctx, &list, `SELECT secret_id AS id, revision, ciphertext FROM secret_revisions WHERE sealed_to <> $1
-		ORDER BY secret_id, revision LIMIT $2 FOR UPDATE SKIP LOCKED`, recipient, limit); err != nil || len(list) == limit {
+		ORDER BY secret_id, revision LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit); err != nil || len(list) == limit {
 		return list, err
 	}
 	var keys []Sealed
 	err = q.list(ctx, &keys, `SELECT id, 0 AS revision, hook_key AS ciphertext FROM projects WHERE hook_key_sealed_to <> $1
-		ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED`, recipient, limit-len(list))
+		ORDER BY id LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit-len(list))
 	return append(list, keys...), err
-}
-
-// CountSealedToOthers tells how many records are encrypted to anybody but a recipient.
-func (q Q) CountSealedToOthers(ctx context.Context, recipient string) (n int, err error) {
-	err = q.get(ctx, &n, `SELECT (SELECT count(*) FROM secret_revisions WHERE sealed_to <> $1) + (SELECT count(*) FROM projects WHERE hook_key_sealed_to <> $1)`, recipient)
-	return n, err
 }
 
 // SealAnew writes an encrypted record again, for a recipient.

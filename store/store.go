@@ -34,6 +34,10 @@ var ErrNotFound = errors.New("not found")
 // ErrExists says that a record of that name is there already.
 var ErrExists = errors.New("exists already")
 
+// ErrMaster says that a record was to be encrypted to a master that is not among those that are known, or that one
+// was to be forgotten while a record needs it.
+var ErrMaster = errors.New("the master is another meanwhile")
+
 // Store is the database.
 type Store struct {
 	db *sqlx.DB
@@ -143,8 +147,12 @@ func (q Q) do(ctx context.Context, none error, query string, args ...any) error 
 	res, err := q.x.ExecContext(ctx, query, args...)
 	if err != nil {
 		var pg *pgconn.PgError
-		if errors.As(err, &pg) && pg.Code == "23505" {
+		switch {
+		case !errors.As(err, &pg):
+		case pg.Code == "23505":
 			return ErrExists
+		case pg.ConstraintName == "secret_revisions_master", pg.ConstraintName == "projects_master":
+			return ErrMaster
 		}
 		return err
 	}

@@ -27,12 +27,16 @@ func open(t *testing.T) *store.Store {
 	s, err := store.Open(t.Context(), testdb.New(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
+	require.NoError(t, s.AddMaster(t.Context(), store.Master{Recipient: master, Proof: []byte("proof")}))
 	return s
 }
 
+// master is what records are encrypted to in these tests.
+const master = "age1old"
+
 func project(t *testing.T, s *store.Store) store.Project {
 	t.Helper()
-	require.NoError(t, s.AddProject(t.Context(), "p", "/srv/p.git", []byte("sealed"), "age1test"))
+	require.NoError(t, s.AddProject(t.Context(), "p", "/srv/p.git", []byte("sealed"), master))
 	p, err := s.ProjectByName(t.Context(), "p")
 	require.NoError(t, err)
 	return p

@@ -17,13 +17,13 @@ func TestSecretsAndTheirRevisions(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	p := project(t, s)
-	require.NoError(t, s.AddProject(ctx, "q", "/srv/q.git", []byte("sealed"), "age1old"))
+	require.NoError(t, s.AddProject(ctx, "q", "/srv/q.git", []byte("sealed"), master))
 	q, err := s.ProjectByName(ctx, "q")
 	require.NoError(t, err)
 	id, err := s.AddSecret(ctx, p.ID, "KEY")
 	require.NoError(t, err)
 	for n := 1; n <= 12; n++ {
-		got, err := s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte{0, 1, byte(n)}, SealedTo: "age1old", Size: 3, By: "ada"})
+		got, err := s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte{0, 1, byte(n)}, SealedTo: master, Size: 3, By: "ada"})
 		require.NoError(t, err)
 		assert.Equal(t, n, got)
 	}
@@ -51,21 +51,21 @@ func TestSecretsAndTheirRevisions(t *testing.T) {
 	assert.Equal(t, r.Number, shared.UsedRun)
 	assert.WithinDuration(t, until, *shared.Expires, time.Second)
 
-	n, err := s.CountSealedToOthers(ctx, "age1new")
-	require.NoError(t, err)
-	assert.Equal(t, 12, n, "ten values and two hook keys")
+	_, err = s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte{1}, SealedTo: "age1new", By: "ada"})
+	assert.ErrorIs(t, err, store.ErrMaster, "of which nobody knows")
+	require.NoError(t, s.AddMaster(ctx, store.Master{Recipient: "age1new", Proof: []byte("proof")}))
+	assert.ErrorIs(t, s.KeepMaster(ctx, "age1new"), store.ErrMaster, "the former is needed")
 	require.NoError(t, s.Tx(ctx, func(tx store.Q) error {
 		sealed, err := tx.SealedToOthers(ctx, "age1new", 100)
-		require.Len(t, sealed, 12)
+		require.Len(t, sealed, 12, "ten values and two hook keys")
 		for _, one := range sealed {
 			one.Ciphertext = []byte("anew")
 			require.NoError(t, tx.SealAnew(ctx, one, "age1new"))
 		}
 		return err
 	}))
-	n, err = s.CountSealedToOthers(ctx, "age1new")
-	require.NoError(t, err)
-	assert.Zero(t, n)
+	require.NoError(t, s.KeepMaster(ctx, "age1new"))
+	assert.ErrorIs(t, s.AddProject(ctx, "r", "/srv/r.git", []byte("sealed"), master), store.ErrMaster, "it is forgotten")
 
 	require.NoError(t, s.UnnameSecret(ctx, q.ID, id))
 	_, err = s.SecretByName(ctx, q.ID, "KEY")
@@ -201,7 +201,7 @@ func TestARunnersTokenOpensItsAttemptAndItsSources(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	p := project(t, s)
-	require.NoError(t, s.AddProject(ctx, "charts", "/srv/charts.git", []byte("sealed"), "age1"))
+	require.NoError(t, s.AddProject(ctx, "charts", "/srv/charts.git", []byte("sealed"), master))
 	charts, err := s.ProjectByName(ctx, "charts")
 	require.NoError(t, err)
 	id := addAttempt(t, s, addRun(t, s, p, nil), "j", []string{"linux"}, time.Now())
@@ -232,9 +232,9 @@ func TestListsByNameArePagedAndFiltered(t *testing.T) {
 		require.NoError(t, s.SetGrant(ctx, store.Grant{Project: "p", Person: name, Role: access.Reader}))
 		id, err := s.AddSecret(ctx, p.ID, name)
 		require.NoError(t, err)
-		_, err = s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte{1}, SealedTo: "age1old", By: "ada"})
+		_, err = s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte{1}, SealedTo: master, By: "ada"})
 		require.NoError(t, err)
-		require.NoError(t, s.AddProject(ctx, name, "/srv/"+name+".git", []byte("sealed"), "age1old"))
+		require.NoError(t, s.AddProject(ctx, name, "/srv/"+name+".git", []byte("sealed"), master))
 	}
 	require.NoError(t, s.SetGrant(ctx, store.Grant{Group: "of-ada", Role: access.Keeper}))
 	lists := map[string]func(store.Page) []string{

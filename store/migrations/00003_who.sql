@@ -45,15 +45,20 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 DROP TABLE secrets_before;
-CREATE INDEX secret_revisions_sealed ON secret_revisions (sealed_to);
 
--- The master identities that records are or were encrypted under, each with something only it opens.
+-- The master identities that records are or were encrypted under, each with something only it opens. None can be
+-- forgotten while a record needs it. That of before this table has no recipient that is known.
 CREATE TABLE masters (
     recipient text PRIMARY KEY,
     proof     bytea NOT NULL,
     made_at   timestamptz NOT NULL DEFAULT now()
 );
-ALTER TABLE projects ADD COLUMN hook_key_sealed_to text NOT NULL DEFAULT '';
+INSERT INTO masters (recipient, proof)
+    (SELECT '', ciphertext FROM secret_revisions UNION ALL SELECT '', hook_key FROM projects) LIMIT 1;
+ALTER TABLE secret_revisions ADD CONSTRAINT secret_revisions_master FOREIGN KEY (sealed_to) REFERENCES masters;
+CREATE INDEX secret_revisions_sealed ON secret_revisions (sealed_to);
+ALTER TABLE projects ADD COLUMN hook_key_sealed_to text NOT NULL DEFAULT '' CONSTRAINT projects_master REFERENCES masters;
+ALTER TABLE projects ALTER COLUMN hook_key_sealed_to DROP DEFAULT;
 
 -- Other projects whose jobs may read a project's source, as submodules.
 CREATE TABLE lendings (
@@ -139,7 +144,7 @@ CREATE TRIGGER audit_rows BEFORE UPDATE OR DELETE ON audit FOR EACH ROW EXECUTE 
 CREATE TRIGGER audit_all BEFORE TRUNCATE ON audit FOR EACH STATEMENT EXECUTE FUNCTION audit_stays();
 
 -- +goose Down
-DROP TABLE audit, devices, sign_in_failures, grants, members, groups, lendings, masters;
+DROP TABLE audit, devices, sign_in_failures, grants, members, groups, lendings;
 DROP FUNCTION audit_stays;
 ALTER TABLE attempts DROP COLUMN runner_token;
 ALTER TABLE tokens DROP COLUMN role, DROP COLUMN project_id, DROP COLUMN expires_at;
@@ -148,6 +153,6 @@ ALTER TABLE people DROP COLUMN administrator, DROP COLUMN disabled, DROP COLUMN 
 ALTER TABLE projects DROP COLUMN hook_key_sealed_to;
 CREATE TABLE secrets_before AS SELECT n.project_id, n.name, r.kind, r.ciphertext, r.revision, r.set_at AS updated_at, r.set_by AS updated_by
     FROM secrets s JOIN secret_names n ON n.secret_id = s.id JOIN secret_revisions r ON r.secret_id = s.id AND r.revision = s.revision;
-DROP TABLE secret_revisions, secret_names, secrets;
+DROP TABLE secret_revisions, secret_names, secrets, masters;
 ALTER TABLE secrets_before RENAME TO secrets;
 ALTER TABLE secrets ADD PRIMARY KEY (project_id, name);

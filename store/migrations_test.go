@@ -1,0 +1,81 @@
+package store_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/store"
+)
+
+func schema(t *testing.T, dsn string) (*sqlx.DB, *goose.Provider) {
+	t.Helper()
+	db, err := sqlx.Open("pgx", dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	provider, err := goose.NewProvider(goose.DialectPostgres, db.DB, os.DirFS("migrations"))
+	require.NoError(t, err)
+	return db, provider
+}
+
+// before is a database as an earlier version left it.
+func before(t *testing.T, version int64, rows string) string {
+	t.Helper()
+	dsn := testdb.New(t)
+	db, provider := schema(t, dsn)
+	_, err := provider.UpTo(t.Context(), version)
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), rows)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	return dsn
+}
+
+func TestSecretsOfBeforeRevisionsAreKept(t *testing.T) {
+	ctx := t.Context()
+	s, err := store.Open(ctx, before(t, 2, `
+		INSERT INTO projects (name, remote, hook_key) VALUES ('p', '/srv/p.git', 'hook');
+		INSERT INTO secrets (project_id, name, kind, ciphertext, revision, updated_by) SELECT id, 'KEY', 'text', 'sealed', 3, 'ada' FROM projects`))
+	require.NoError(t, err)
+	defer s.Close()
+	p, err := s.ProjectByName(ctx, "p")
+	require.NoError(t, err)
+	secret, err := s.SecretByName(ctx, p.ID, "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, 3, secret.Number)
+	assert.Equal(t, "sealed", string(secret.Ciphertext))
+	masters, err := s.Masters(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []store.Master{{Proof: []byte("sealed")}}, masters, "by which the right one is known")
+	list, err := s.SealedToOthers(ctx, "age1new", 10)
+	require.NoError(t, err)
+	assert.Len(t, list, 2, "they are to be encrypted anew")
+	assert.ErrorIs(t, s.KeepMaster(ctx, "age1new"), store.ErrMaster)
+}
+
+func TestTheSchemaGoesDownAndUpAgain(t *testing.T) {
+	ctx, dsn := t.Context(), testdb.New(t)
+	s, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	require.NoError(t, s.AddMaster(ctx, store.Master{Recipient: master, Proof: []byte("proof")}))
+	p := project(t, s)
+	id, err := s.AddSecret(ctx, p.ID, "KEY")
+	require.NoError(t, err)
+	_, err = s.AddRevision(ctx, id, store.Revision{Kind: "text", Ciphertext: []byte("sealed"), SealedTo: master, By: "ada"})
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	db, provider := schema(t, dsn)
+	for _, version := range []int64{2, 0} {
+		_, err = provider.DownTo(ctx, version)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	s, err = store.Open(ctx, dsn)
+	require.NoError(t, err)
+	assert.NoError(t, s.Close())
+}
