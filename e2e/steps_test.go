@@ -306,7 +306,7 @@ func TestTheStreamResumes(t *testing.T) {
 			if e.Log != nil {
 				got = append(got, e.Log.Lines...)
 			}
-			if events > 1+cut%5 || len(got) > 0 && got[len(got)-1].Text == "line 399" {
+			if events > cut%4 || len(got) > 0 && got[len(got)-1].Text == "line 399" {
 				return context.Canceled
 			}
 			return nil
