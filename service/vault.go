@@ -290,35 +290,8 @@ func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) 
 		return out, err
 	}
 	v.use(keys)
-	// Records that another transaction has are passed over, and one that was encrypted a moment ago is not there yet:
-	// it is done when the database lets the others go.
-	for done := false; !done; {
-		n, err := s.sealAnew(ctx, to)
-		out.Sealed += n
-		if err != nil {
-			return out, err
-		}
-		if n > 0 {
-			continue
-		}
-		err = s.acting(ctx, act{name: "master.rotate", subject: to, after: map[string]int{"sealed": out.Sealed}}, func(q store.Q) error {
-			return q.KeepMaster(ctx, to)
-		})
-		switch {
-		case err == nil:
-			done = true
-		case !errors.Is(err, store.ErrMaster):
-			return out, err
-		default:
-			select {
-			case <-ctx.Done():
-				return out, ctx.Err()
-			case <-time.After(rotationPause):
-			}
-		}
-	}
-	if !v.master.Own {
-		return out, nil
+	if out.Sealed, err = s.sealAllAnew(ctx, to); err != nil || !v.master.Own {
+		return out, err
 	}
 	// The old identity opens dumps of the database that were made until now.
 	gone := old[0].Recipient().String() // in the name, since two rotations may be of one second
@@ -329,6 +302,33 @@ func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) 
 	out.Former = before.File
 	v.use(keys[:1])
 	return out, v.master.write(keys[:1])
+}
+
+// sealAllAnew encrypts every record to the master in use, and forgets the others. Records that another transaction has
+// are passed over, and one that was encrypted a moment ago is not there yet: it is done when the database lets the
+// others go.
+func (s *Service) sealAllAnew(ctx context.Context, to string) (sealed int, err error) {
+	for {
+		n, err := s.sealAnew(ctx, to)
+		sealed += n
+		if err != nil {
+			return sealed, err
+		}
+		if n > 0 {
+			continue
+		}
+		err = s.acting(ctx, act{name: "master.rotate", subject: to, after: map[string]int{"sealed": sealed}}, func(q store.Q) error {
+			return q.KeepMaster(ctx, to)
+		})
+		if !errors.Is(err, store.ErrMaster) {
+			return sealed, err
+		}
+		select {
+		case <-ctx.Done():
+			return sealed, ctx.Err()
+		case <-time.After(rotationPause):
+		}
+	}
 }
 
 // sealAnew encrypts a batch of records to the master in use.
