@@ -148,6 +148,7 @@ func TestTheMasterIsRotatedWhileJobsRun(t *testing.T) {
 	assert.Contains(t, out, "the master key is not the right one")
 	require.NoError(t, os.WriteFile(filepath.Join(s.home, "secrets.key"), after, 0o600))
 	s.start(t)
+	r.commit("With the right one back", nil)
 	r.push()
-	r.passes(4)
+	r.passes(5)
 }
