@@ -27,6 +27,7 @@ export default function Queue() {
     getNextPageParam: (page) => page.next,
   });
   const runners = useQuery({ queryKey: ['runners'], refetchInterval: 15_000, queryFn: async () => take(await api.GET('/api/v1/runners', { params: { query: { limit: 500 } } })) });
+  const error = queue.error ?? runners.error;
   const first = queue.data?.pages[0];
   const jobs = queue.data?.pages.flatMap((p) => p.jobs) ?? [];
   return (
@@ -36,7 +37,7 @@ export default function Queue() {
         <Box sx={{ flexGrow: 1, color: 'text.secondary' }}>{first && `${count(first.total, 'job')} waiting, ${first.working} at work, room for ${first.slots}`}</Box>
         <TextField size="small" label="Project" value={project} onChange={(e) => setSearch(e.target.value ? { project: e.target.value } : {}, { replace: true })} />
       </Box>
-      {queue.error && <Alert severity="error" variant="outlined">{queue.error.message}</Alert>}
+      {error && <Alert severity="error" variant="outlined">{error.message}</Alert>}
       {first && jobs.length === 0 && <Alert severity="success" variant="outlined">Nothing waits.</Alert>}
       {jobs.length > 0 && (
         <Paper>
