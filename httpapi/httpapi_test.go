@@ -1,16 +1,19 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"testing"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/store"
 )
 
 func TestPositionsSurvive(t *testing.T) {
@@ -33,6 +36,7 @@ func TestErrorsBecomeFittingProblems(t *testing.T) {
 	for err, want := range map[error]int{
 		service.ErrNotFound: 404, service.ErrExists: 409, service.ErrInvalid: 422, service.ErrSignIn: 401, service.ErrSignature: 401,
 		service.ErrForbidden: 403, service.ErrGone: 410, errors.New("a fault"): 500,
+		store.ErrNotFound: 409, store.ErrExists: 409, context.Canceled: 503, &pgconn.PgError{Code: "40P01"}: 503,
 	} {
 		var status huma.StatusError
 		require.ErrorAs(t, problem(fmt.Errorf("while trying: %w", err)), &status)

@@ -141,8 +141,12 @@ func problem(err error) error {
 		return huma.Error410Gone(err.Error())
 	case errors.Is(err, service.ErrIssuerAway):
 		return huma.Error503ServiceUnavailable(err.Error())
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrExists):
+		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
+	case errors.Is(err, context.Canceled): // whoever asked has gone, or the service is about to
+		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
 	case store.Unavailable(err):
-		return huma.Error503ServiceUnavailable("the database cannot be reached just now; try again in a moment")
+		return huma.Error503ServiceUnavailable("the database is away or busy just now; try again in a moment")
 	}
 	slog.Error("a request failed", "error", err)
 	return huma.Error500InternalServerError("something went wrong on the server; its log says what")

@@ -162,7 +162,7 @@ func (s *Service) personAtIssuer(ctx context.Context, id *oidc.IDToken) (person 
 			}
 		}
 	}
-	err = s.store.Tx(ctx, func(q store.Q) error {
+	err = s.amongPeople(ctx, func(q store.Q) error {
 		person, err = q.PersonBySubject(ctx, id.Issuer, id.Subject)
 		if errors.Is(err, store.ErrNotFound) {
 			person, err = addFromIssuer(ctx, q, id, claims)
@@ -171,9 +171,6 @@ func (s *Service) personAtIssuer(ctx context.Context, id *oidc.IDToken) (person 
 			return err
 		}
 		if err := q.SetIssuerGroups(ctx, person.ID, groups); err != nil {
-			return err
-		}
-		if err := administratorLeft(ctx, q); err != nil {
 			return err
 		}
 		person, err = q.PersonBySubject(ctx, id.Issuer, id.Subject)

@@ -57,7 +57,7 @@ func (s *Service) AddPerson(ctx context.Context, n api.NewPerson) (api.NewPasswo
 // ChangePerson changes what somebody may do. There is always an administrator left who can sign in.
 func (s *Service) ChangePerson(ctx context.Context, name string, in api.PersonChange) (api.Person, error) {
 	var now store.Person
-	err := s.store.Tx(ctx, func(q store.Q) error {
+	err := s.amongPeople(ctx, func(q store.Q) error {
 		was, err := q.PersonByName(ctx, name)
 		if err != nil {
 			return known(err, "person %s", name)
@@ -77,9 +77,6 @@ func (s *Service) ChangePerson(ctx context.Context, name string, in api.PersonCh
 				return err
 			}
 		}
-		if err := administratorLeft(ctx, q); err != nil {
-			return err
-		}
 		if now, err = q.PersonByName(ctx, name); err != nil {
 			return err
 		}
@@ -92,12 +89,22 @@ func mayOf(p store.Person) any {
 	return map[string]bool{"administrator": p.Administrator, "disabled": p.Disabled}
 }
 
-func administratorLeft(ctx context.Context, q store.Q) error {
-	n, err := q.CountAdministrators(ctx)
-	if err == nil && n == 0 {
-		return fmt.Errorf("that would leave no administrator who can sign in: %w; make another one first", ErrInvalid)
-	}
-	return err
+// amongPeople runs a transaction that may leave fewer administrators: one at a time, or two could each leave the one
+// whom the other takes away. When none is left nothing is changed.
+func (s *Service) amongPeople(ctx context.Context, do func(q store.Q) error) error {
+	return s.store.Tx(ctx, func(q store.Q) error {
+		if err := q.LockPeople(ctx); err != nil {
+			return err
+		}
+		if err := do(q); err != nil {
+			return err
+		}
+		n, err := q.CountAdministrators(ctx)
+		if err == nil && n == 0 {
+			return fmt.Errorf("that would leave no administrator who can sign in: %w; make another one first", ErrInvalid)
+		}
+		return err
+	})
 }
 
 // ResetPassword makes somebody a new password and ends their sessions.
@@ -159,7 +166,7 @@ func (s *Service) Groups(ctx context.Context, page api.Page) ([]api.Group, error
 // SetGroup makes a group or changes it.
 func (s *Service) SetGroup(ctx context.Context, name string, in api.GroupChange) (api.Group, error) {
 	var now store.Group
-	err := s.store.Tx(ctx, func(q store.Q) error {
+	err := s.amongPeople(ctx, func(q store.Q) error {
 		was, err := q.GroupByName(ctx, name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
@@ -181,9 +188,6 @@ func (s *Service) SetGroup(ctx context.Context, name string, in api.GroupChange)
 				return fmt.Errorf("there is nobody called %s: %w", m, ErrNotFound)
 			}
 		}
-		if err := administratorLeft(ctx, q); err != nil {
-			return err
-		}
 		a := act{name: "group.set", subject: name, after: groupOf(now)}
 		if was.ID != 0 {
 			a.before = groupOf(was)
@@ -195,15 +199,12 @@ func (s *Service) SetGroup(ctx context.Context, name string, in api.GroupChange)
 
 // DropGroup removes a group with what it was granted.
 func (s *Service) DropGroup(ctx context.Context, name string) error {
-	return s.store.Tx(ctx, func(q store.Q) error {
+	return s.amongPeople(ctx, func(q store.Q) error {
 		g, err := q.GroupByName(ctx, name)
 		if err != nil {
 			return known(err, "group %s", name)
 		}
 		if err := q.DropGroup(ctx, g.ID); err != nil {
-			return err
-		}
-		if err := administratorLeft(ctx, q); err != nil {
 			return err
 		}
 		return note(ctx, q, act{"group.drop", "", name, groupOf(g), nil})

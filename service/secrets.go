@@ -31,6 +31,9 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 		return api.Secret{}, err
 	}
 	err = s.sealing(ctx, in.Value, func(q store.Q, sealed []byte, to string) error {
+		if err := q.LockSecrets(ctx, p.ID); err != nil { // or two could be the first of a name
+			return err
+		}
 		was, err := ownSecret(ctx, q, p, name)
 		if errors.Is(err, ErrNotFound) {
 			if err := s.roomFor(ctx, q, p, name); err != nil {
@@ -64,14 +67,23 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 
 // ownSecret finds a secret that is a project's own to change.
 func ownSecret(ctx context.Context, q store.Q, p store.Project, name string) (store.Secret, error) {
-	was, err := q.SecretByName(ctx, p.ID, name)
+	was, err := lockedSecret(ctx, q, p, name)
 	if err != nil {
-		return was, known(err, "secret %s of %s", name, p.Name)
+		return was, err
 	}
 	if was.HomeID != p.ID {
 		return was, refuse("secret %s is shared by the project %s: it is set and changed there", name, was.Home)
 	}
 	return was, nil
+}
+
+// lockedSecret finds a secret of a project, which nobody else changes until the transaction's end. It is read when it is
+// held, not before.
+func lockedSecret(ctx context.Context, q store.Q, p store.Project, name string) (was store.Secret, err error) {
+	if err = q.LockSecret(ctx, p.ID, name); err == nil {
+		was, err = q.SecretByName(ctx, p.ID, name)
+	}
+	return was, known(err, "secret %s of %s", name, p.Name)
 }
 
 // onSecret changes a secret that is a project's own, and tells what has become of it.
@@ -309,9 +321,9 @@ func (s *Service) DropSecret(ctx context.Context, project, name string) error {
 		return err
 	}
 	return s.store.Tx(ctx, func(q store.Q) error {
-		was, err := q.SecretByName(ctx, p.ID, name)
+		was, err := lockedSecret(ctx, q, p, name)
 		if err != nil {
-			return known(err, "secret %s of %s", name, project)
+			return err
 		}
 		if was.HomeID != p.ID {
 			err = q.UnnameSecret(ctx, p.ID, was.ID)

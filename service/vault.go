@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -103,6 +104,7 @@ type vault struct {
 	master Master
 	mu     sync.RWMutex
 	keys   []*age.X25519Identity // the first is in use
+	former []*age.X25519Identity // open what was read just before it was encrypted anew
 
 	rotating sync.Mutex
 }
@@ -206,8 +208,13 @@ func (v *vault) reread() error {
 
 func (v *vault) use(keys []*age.X25519Identity) {
 	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, k := range v.keys {
+		if !slices.ContainsFunc(keys, func(other *age.X25519Identity) bool { return other.String() == k.String() }) {
+			v.former = append(v.former, k)
+		}
+	}
 	v.keys = keys
-	v.mu.Unlock()
 }
 
 // sealing runs a transaction that writes an encrypted record. When the master it is encrypted to is no more, because
@@ -232,9 +239,9 @@ func (s *Service) sealing(ctx context.Context, plain []byte, do func(q store.Q, 
 
 func (v *vault) openWith(sealed []byte) ([]byte, error) {
 	v.mu.RLock()
-	identities := make([]age.Identity, len(v.keys))
-	for i, k := range v.keys {
-		identities[i] = k
+	var identities []age.Identity
+	for _, k := range slices.Concat(v.keys, v.former) {
+		identities = append(identities, k)
 	}
 	v.mu.RUnlock()
 	if len(identities) == 0 {

@@ -206,3 +206,17 @@ func TestWhatIsEncryptedWhileARotationEndsIsEncryptedAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "whsec_y", hook.Key)
 }
+
+func TestWhatWasReadBeforeARotationIsOpenedAfterIt(t *testing.T) {
+	s := open(t)
+	addProject(t, s, "q")
+	before, err := s.store.ProjectByName(t.Context(), "q")
+	require.NoError(t, err)
+	for range 2 {
+		_, err = s.RotateMaster(t.Context())
+		require.NoError(t, err)
+	}
+	plain, err := s.vault.open(before.HookKey)
+	require.NoError(t, err)
+	assert.Equal(t, "whsec_x", string(plain))
+}

@@ -98,6 +98,7 @@ func command(ctx context.Context, dir string, args ...string) *exec.Cmd {
 
 // Reader answers questions about a repository through one git process. Not safe for concurrent use.
 type Reader struct {
+	ctx context.Context // that of the process
 	cmd *exec.Cmd
 	in  io.WriteCloser
 	out *bufio.Reader
@@ -117,7 +118,7 @@ func (r Repo) Reader(ctx context.Context) (*Reader, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting git: %w", err)
 	}
-	return &Reader{cmd, in, bufio.NewReader(out)}, nil
+	return &Reader{ctx, cmd, in, bufio.NewReader(out)}, nil
 }
 
 // Close ends the process.
@@ -126,13 +127,21 @@ func (r *Reader) Close() {
 	_ = r.cmd.Wait()
 }
 
+// silent says why git says nothing: it was stopped, or else.
+func (r *Reader) silent(what string, err error) error {
+	if stopped := context.Cause(r.ctx); stopped != nil {
+		err = stopped
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
 // Info tells an object's id, type and size in bytes. ErrNoObject when there is none of that name.
 func (r *Reader) Info(name string) (id, kind string, size int64, err error) {
 	if strings.ContainsAny(name, "\n\r\x00") {
 		return "", "", 0, fmt.Errorf("%q is %w", name, ErrNoObject)
 	}
 	if _, err := fmt.Fprintf(r.in, "info %s\n", name); err != nil {
-		return "", "", 0, fmt.Errorf("asking git: %w", err)
+		return "", "", 0, r.silent("asking git", err)
 	}
 	return r.header(name)
 }
@@ -140,7 +149,7 @@ func (r *Reader) Info(name string) (id, kind string, size int64, err error) {
 func (r *Reader) header(name string) (id, kind string, size int64, err error) {
 	line, err := r.out.ReadString('\n')
 	if err != nil {
-		return "", "", 0, fmt.Errorf("git gave no answer: %w", err)
+		return "", "", 0, r.silent("git gave no answer", err)
 	}
 	fields := strings.Fields(line)
 	if len(fields) != 3 {
@@ -156,7 +165,7 @@ func (r *Reader) header(name string) (id, kind string, size int64, err error) {
 // Content reads an object by id, whole.
 func (r *Reader) Content(id string) ([]byte, error) {
 	if _, err := fmt.Fprintf(r.in, "contents %s\n", id); err != nil {
-		return nil, fmt.Errorf("asking git: %w", err)
+		return nil, r.silent("asking git", err)
 	}
 	_, _, size, err := r.header(id)
 	if err != nil {

@@ -1,10 +1,12 @@
 package source
 
 import (
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -72,4 +74,17 @@ func TestReader(t *testing.T) {
 func TestOpenSaysWhatIsMissing(t *testing.T) {
 	_, err := Open(t.Context(), t.TempDir(), "")
 	assert.ErrorIs(t, err, ErrNoRepository)
+}
+
+func TestAReaderThatIsStoppedSaysSo(t *testing.T) {
+	dir, _ := repository(t, map[string]string{"a": "b"}, "First")
+	repo, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	r, err := repo.Reader(ctx)
+	require.NoError(t, err)
+	defer r.Close()
+	stop()
+	require.Eventually(t, func() bool { _, _, _, err = r.Info("HEAD"); return err != nil }, 5*time.Second, time.Millisecond)
+	assert.ErrorIs(t, err, context.Canceled)
 }

@@ -56,6 +56,9 @@ func (q Q) CountPeople(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
+// LockPeople holds who is an administrator for the transaction.
+func (q Q) LockPeople(ctx context.Context) error { return q.hold(ctx, peopleLock) }
+
 // CountAdministrators tells how many people who may sign in are administrators.
 func (q Q) CountAdministrators(ctx context.Context) (n int, err error) {
 	err = q.get(ctx, &n, `SELECT count(*) FROM people p WHERE NOT disabled AND (administrator OR EXISTS (

@@ -10,13 +10,9 @@ import (
 	"gentlepiston.example/piston/core/schedule"
 )
 
-// queueLock serialises decisions on who gets what: limits and groups hold across all servers on the same records.
-const queueLock = 0x7069_7374
-
-// LockQueue holds the queue for the transaction.
-func (q Q) LockQueue(ctx context.Context) error {
-	return q.do(ctx, nil, `SELECT pg_advisory_xact_lock($1)`, int64(queueLock))
-}
+// LockQueue holds the queue for the transaction, so that decisions on who gets what come one after the other: limits and
+// groups hold across all servers on the same records.
+func (q Q) LockQueue(ctx context.Context) error { return q.hold(ctx, queueLock) }
 
 // Queue reads what is queued and what a decision on it depends on. labels, when given, leaves out what no runner with
 // only these labels could do. perLine, when not 0, bounds how many jobs of one pipeline with the same needs are read:

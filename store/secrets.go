@@ -55,6 +55,15 @@ func (q Q) Secrets(ctx context.Context, project int64, page Page) (list []Secret
 	return list, err
 }
 
+// LockSecrets holds which secrets a project has for the transaction.
+func (q Q) LockSecrets(ctx context.Context, project int64) error { return q.hold(ctx, secretsLock+project) }
+
+// LockSecret holds a secret that a project may use for the transaction, so that changes to one go one after the other.
+func (q Q) LockSecret(ctx context.Context, project int64, name string) error {
+	var id int64
+	return q.get(ctx, &id, `SELECT s.id FROM secret_names n JOIN secrets s ON s.id = n.secret_id WHERE n.project_id = $1 AND n.name = $2 FOR UPDATE OF s`, project, name)
+}
+
 // SecretByName finds a secret a project may use.
 func (q Q) SecretByName(ctx context.Context, project int64, name string) (s Secret, err error) {
 	err = q.get(ctx, &s, `SELECT `+secretColumns+` WHERE n.project_id = $1 AND n.name = $2`, project, name)
@@ -130,7 +139,8 @@ func (q Q) DropSecret(ctx context.Context, id int64) error {
 
 // NoteSecretUse remembers which run was given secrets last.
 func (q Q) NoteSecretUse(ctx context.Context, run int64, ids []int64) error {
-	return q.do(ctx, nil, `UPDATE secrets SET used_run = $1, used_at = now() WHERE id = ANY($2)`, run, ids)
+	return q.do(ctx, nil, `UPDATE secrets SET used_run = $1, used_at = now() WHERE id IN
+		(SELECT id FROM secrets WHERE id = ANY($2) ORDER BY id FOR NO KEY UPDATE)`, run, ids) // in one order, or two could wait for each other
 }
 
 // Master is an identity that records are or were encrypted under: its recipient, and something only it opens.

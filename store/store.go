@@ -96,21 +96,25 @@ func (s *Store) Tx(ctx context.Context, fn func(Q) error) error {
 	}
 	if err := fn(Q{tx}); err != nil {
 		_ = tx.Rollback()
+		if errors.Is(err, sql.ErrTxDone) && ctx.Err() != nil {
+			return ctx.Err() // the transaction ended with it
+		}
 		return err
 	}
 	return tx.Commit()
 }
 
-// Unavailable reports whether an error means that the database cannot be reached just now, so that the same call
-// may succeed later.
+// Unavailable reports whether an error means that the database cannot do it just now, so that the same call may succeed
+// later.
 func Unavailable(err error) bool {
 	if err == nil {
 		return false
 	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		// Class 57 is operator intervention (shutdown, crash recovery), 08 connection exceptions, 53 resources.
-		return pg.Code[:2] == "57" && pg.Code != "57014" || pg.Code[:2] == "08" || pg.Code[:2] == "53"
+		// Class 57 is operator intervention (shutdown, crash recovery), 08 connection exceptions, 53 resources; of two
+		// transactions that wait for each other one was undone (40P01).
+		return pg.Code[:2] == "57" && pg.Code != "57014" || pg.Code[:2] == "08" || pg.Code[:2] == "53" || pg.Code == "40P01"
 	}
 	var connect *pgconn.ConnectError
 	var network net.Error
@@ -135,7 +139,7 @@ func (q Q) get(ctx context.Context, dest any, query string, args ...any) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound
 	}
-	return err
+	return meant(err)
 }
 
 func (q Q) list(ctx context.Context, dest any, query string, args ...any) error {
@@ -146,15 +150,7 @@ func (q Q) list(ctx context.Context, dest any, query string, args ...any) error 
 func (q Q) do(ctx context.Context, none error, query string, args ...any) error {
 	res, err := q.x.ExecContext(ctx, query, args...)
 	if err != nil {
-		var pg *pgconn.PgError
-		switch {
-		case !errors.As(err, &pg):
-		case pg.Code == "23505":
-			return ErrExists
-		case pg.ConstraintName == "secret_revisions_master", pg.ConstraintName == "projects_master":
-			return ErrMaster
-		}
-		return err
+		return meant(err)
 	}
 	if none != nil {
 		if n, err := res.RowsAffected(); err != nil || n == 0 {
@@ -162,6 +158,32 @@ func (q Q) do(ctx context.Context, none error, query string, args ...any) error 
 		}
 	}
 	return nil
+}
+
+// What is held for a transaction, across all servers on the same records (PostgreSQL documentation, 13.3.5).
+const (
+	queueLock int64 = (iota + 1) << 56
+	peopleLock
+	secretsLock // of the project whose id is added
+)
+
+func (q Q) hold(ctx context.Context, lock int64) error {
+	return q.do(ctx, nil, `SELECT pg_advisory_xact_lock($1)`, lock)
+}
+
+// meant turns a refusal of the database into what it means (PostgreSQL documentation, appendix A, class 23).
+func meant(err error) error {
+	var pg *pgconn.PgError
+	switch {
+	case !errors.As(err, &pg):
+	case pg.ConstraintName == "secret_revisions_master", pg.ConstraintName == "projects_master":
+		return ErrMaster
+	case pg.Code == "23505":
+		return ErrExists
+	case pg.Code == "23503":
+		return ErrNotFound // what it refers to, which somebody else has removed in this moment
+	}
+	return err
 }
 
 // JSON is a jsonb column of a Go type.

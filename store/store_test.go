@@ -380,3 +380,14 @@ func TestADatabaseThatIsAwayIsToldApart(t *testing.T) {
 	assert.False(t, store.Unavailable(store.ErrNotFound))
 	assert.False(t, store.Unavailable(nil))
 }
+
+func TestATransactionThatIsGivenUpSaysSo(t *testing.T) {
+	s := open(t)
+	ctx, giveUp := context.WithCancel(t.Context())
+	err := s.Tx(ctx, func(q store.Q) error {
+		giveUp()
+		require.Eventually(t, func() bool { return q.LockPeople(t.Context()) != nil }, 5*time.Second, time.Millisecond, "it ends with what it is for")
+		return q.LockPeople(t.Context())
+	})
+	assert.ErrorIs(t, err, context.Canceled)
+}

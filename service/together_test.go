@@ -1,0 +1,106 @@
+package service
+
+import (
+	"errors"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/store"
+)
+
+// together runs functions at the same moment, as often as told, and gives what came of each call.
+func together(times int, all ...func() error) (came [][]error) {
+	came = make([][]error, len(all))
+	var over sync.WaitGroup
+	for range times {
+		start := make(chan struct{})
+		for i, do := range all {
+			over.Go(func() {
+				<-start
+				came[i] = append(came[i], do())
+			})
+		}
+		close(start)
+		over.Wait()
+	}
+	return came
+}
+
+func TestChangesToOneSecretAtTheSameTime(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "q")
+	set := func() error {
+		_, err := s.SetSecret(ctx, "q", "ada", "KEY", textSecret("the secret value"))
+		return err
+	}
+	came := together(30, set, set, set,
+		func() error { _, err := s.RestoreSecret(ctx, "q", "ada", "KEY", 1); return err },
+		func() error { return s.DropSecret(ctx, "q", "KEY") },
+		func() error { _, err := s.RotateMaster(ctx); return err })
+	for i, list := range came {
+		for _, err := range list {
+			// Only that it is removed may come between, in any of them.
+			if err != nil && !errors.Is(err, ErrNotFound) {
+				t.Errorf("change %d: %v", i, err)
+			}
+		}
+	}
+	require.NoError(t, set())
+	v, err := s.Secret(ctx, "q", "KEY")
+	require.NoError(t, err)
+	history, err := s.Revisions(ctx, "q", "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, v.Revision, history[0].Revision)
+}
+
+func TestTwoAdministratorsCannotTakeEachOtherAway(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addPerson(t, s, "ada")
+	addPerson(t, s, "ben")
+	change := func(name string, to bool) func() error {
+		return func() error {
+			_, err := s.ChangePerson(ctx, name, api.PersonChange{Administrator: &to})
+			return err
+		}
+	}
+	for range 30 {
+		require.NoError(t, change("ada", true)())
+		require.NoError(t, change("ben", true)())
+		came := together(1, change("ada", false), change("ben", false))
+		n, err := s.store.CountAdministrators(ctx)
+		require.NoError(t, err)
+		require.Equal(t, 1, n, "%v", came)
+	}
+}
+
+func TestAGroupThatIsRemovedWhileItIsGivenARole(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "q")
+	_, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	for range 20 {
+		_, err := s.SetGroup(ctx, "makers", api.GroupChange{})
+		require.NoError(t, err)
+		came := together(1,
+			func() error { return s.Grant(ctx, api.Grant{Project: "q", Group: "makers", Role: "reader"}) },
+			func() error { return s.DropGroup(ctx, "makers") },
+			func() error { return s.DropGroup(ctx, "makers") })
+		if err := came[0][0]; err != nil {
+			assert.ErrorIs(t, err, ErrNotFound)
+		}
+		assert.False(t, came[1][0] == nil && came[2][0] == nil, "it is removed once")
+		for _, list := range came[1:] {
+			if list[0] != nil {
+				assert.ErrorIs(t, list[0], ErrNotFound)
+				assert.NotErrorIs(t, list[0], store.ErrNotFound, "it says what was not found")
+			}
+		}
+	}
+}
