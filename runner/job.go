@@ -93,12 +93,12 @@ func (r *Runner) do(parent context.Context, j *job) {
 	defer release()
 
 	// Reports go on when the job is being ended; only the runner's own end or a lost attempt stops them.
-	telling, hush := context.WithCancel(context.WithoutCancel(parent))
-	defer hush()
+	telling, hush := context.WithCancelCause(context.WithoutCancel(parent))
+	defer hush(nil)
 	go func() {
 		<-ctx.Done()
 		if cause := context.Cause(ctx); errors.Is(cause, errLost) || parent.Err() != nil {
-			hush()
+			hush(cause)
 		}
 	}()
 	j.sink = newLogSink(telling, func(ctx context.Context, first int64, text []byte) error {
@@ -344,7 +344,8 @@ func (j *job) finish(ctx context.Context, result error) {
 		f.State, f.Reason = state.Failed, result.Error()
 	}
 	f.Reason = cut(j.hide.String(f.Reason), 4000)
-	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil {
+	// An end that has been taken makes the next beat hear that the attempt is over, maybe before we hear that it was taken.
+	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil && !errors.Is(context.Cause(ctx), errLost) {
 		j.Log.Warn("the end of a job could not be reported", "attempt", j.work.Attempt, "error", err)
 	}
 }
