@@ -56,7 +56,9 @@ func (q Q) Secrets(ctx context.Context, project int64, page Page) (list []Secret
 }
 
 // LockSecrets holds which secrets a project has for the transaction.
-func (q Q) LockSecrets(ctx context.Context, project int64) error { return q.hold(ctx, secretsLock+project) }
+func (q Q) LockSecrets(ctx context.Context, project int64) error {
+	return q.hold(ctx, secretsLock+project)
+}
 
 // LockSecret holds a secret that a project may use for the transaction, so that changes to one go one after the other.
 func (q Q) LockSecret(ctx context.Context, project int64, name string) error {
