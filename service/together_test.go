@@ -4,11 +4,13 @@ import (
 	"errors"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/store"
 )
 
@@ -100,6 +102,45 @@ func TestAGroupThatIsRemovedWhileItIsGivenARole(t *testing.T) {
 			if list[0] != nil {
 				assert.ErrorIs(t, list[0], ErrNotFound)
 				assert.NotErrorIs(t, list[0], store.ErrNotFound, "it says what was not found")
+			}
+		}
+	}
+}
+
+func TestARunThatIsStoppedWhileItsJobsAreHandedOut(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	for range 40 {
+		run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n[[job.b.step]]\nscript = \"true\"\n[[job.c.step]]\nscript = \"true\"\n")
+		var of []int64
+		require.NoError(t, s.store.Tx(ctx, func(q store.Q) error {
+			queue, err := q.Queue(ctx, nil, 0, time.Now())
+			for _, j := range queue.Jobs {
+				of = append(of, j.ID)
+			}
+			return err
+		}))
+		require.Len(t, of, 3)
+		came := together(1,
+			func() error { return s.StopRun(ctx, "p", run.Number, "ada") },
+			func() error {
+				to := map[int64]store.Runner{}
+				for _, id := range of {
+					to[id] = store.Runner{Name: "box"}
+				}
+				_, err := s.store.HandOut(ctx, to, Lease)
+				return err
+			})
+		require.NoError(t, errors.Join(came[0][0], came[1][0]))
+		for _, id := range of {
+			a, err := s.store.AttemptByID(ctx, id)
+			require.NoError(t, err)
+			assert.True(t, a.State == state.Cancelled || a.Stop, "what was handed out is told to stop: %s", a.State)
+		}
+		// What was handed out ends, so that the queue is empty for the next.
+		for _, id := range of {
+			if a, _ := s.store.AttemptByID(ctx, id); a.State == state.Running {
+				require.NoError(t, s.FinishAttempt(ctx, id, api.Finish{State: state.Cancelled, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}}))
 			}
 		}
 	}
