@@ -117,18 +117,19 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 		Tools  map[string]string `json:"tools"`
 	}
 	var rows []row
-	for id, r := range to {
+	ids := slices.Sorted(maps.Keys(to))
+	for _, id := range ids {
+		r := to[id]
 		rows = append(rows, row{id, r.Name, r.Token, orNone(r.Tools.V)})
 	}
-	// Whoever stops a run holds it and then its attempts. Runs that are to begin are held first here too, and attempts in
-	// their order, or the two could wait for each other. The count makes the database hold before it changes anything.
+	// Whoever stops a run holds it and then its attempts. Runs that are to begin are held first here too, or the two could
+	// wait for each other. The count makes the database hold them before it changes anything.
 	err = q.list(ctx, &list, `WITH held AS (SELECT id FROM runs WHERE NOT begun AND id IN (SELECT run_id FROM attempts WHERE id = ANY($3))
 			ORDER BY id FOR NO KEY UPDATE),
-		chosen AS (SELECT id FROM attempts WHERE id = ANY($3) AND state = 'queued' AND (SELECT count(*) FROM held) >= 0 ORDER BY id FOR NO KEY UPDATE),
 		given AS (
 			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools
 			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, token bigint, tools jsonb)
-			WHERE attempts.id = t.id AND state = 'queued' AND (SELECT count(*) FROM chosen) >= 0 RETURNING attempts.*),
+			WHERE attempts.id = t.id AND state = 'queued' AND (SELECT count(*) FROM held) >= 0 RETURNING attempts.*),
 		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id AND jobs.state = 'queued' RETURNING jobs.id),
 		open AS (UPDATE runs SET state = 'running', begun = true, started_at = coalesce(started_at, now()),
 			deadline = CASE WHEN limit_ms > 0 THEN now() + limit_ms * interval '1 millisecond' END
@@ -136,7 +137,7 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 		told AS (INSERT INTO outbox (project_id, run, body)
 			SELECT r.project_id, r.number, jsonb_build_object('project', p.name, 'run', r.number, 'state', 'running')
 			FROM runs r JOIN projects p ON p.id = r.project_id WHERE r.id IN (SELECT run_id FROM given))
-		SELECT given.* FROM given WHERE job_id IN (SELECT id FROM begun)`, asJSON(rows), lease, slices.Collect(maps.Keys(to)))
+		SELECT given.* FROM given WHERE job_id IN (SELECT id FROM begun)`, asJSON(rows), lease, ids)
 	return list, err
 }
 
