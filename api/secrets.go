@@ -27,7 +27,7 @@ type SecretSettings struct {
 	Note    *string       `json:"note,omitempty" maxLength:"1000" doc:"For humans: what it opens, where to get a new one."`
 	Expires *time.Time    `json:"expires,omitempty" doc:"When its value ceases to be good; 0001-01-01T00:00:00Z for never."`
 	Scope   *access.Scope `json:"scope,omitempty" doc:"Which runs are given it."`
-	Shared  *[]string     `json:"shared,omitempty" maxItems:"100" doc:"Other projects that may use it. Only by itself, not when a value is set."`
+	Shared  *[]string     `json:"shared,omitempty" maxItems:"100" doc:"Other projects that may use it."`
 }
 
 // Secret is a secret without its value.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 	"unicode/utf8"
@@ -50,14 +51,17 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 		if err != nil {
 			return err
 		}
-		if err := changeSecret(ctx, q, &was, in.Settings); err != nil {
-			return err
-		}
 		a := act{name: "secret.set", project: project, subject: name, after: map[string]any{"revision": n, "kind": in.Kind, "size": len(in.Value)}}
 		if was.Number > 0 {
 			a.before = map[string]any{"revision": was.Number, "kind": was.Kind, "size": was.Size}
 		}
-		return note(ctx, q, a)
+		if err := note(ctx, q, a); err != nil || in.Settings == nil {
+			return err
+		}
+		if was, err = q.SecretByName(ctx, p.ID, name); err != nil {
+			return err
+		}
+		return s.changeSecret(ctx, q, was, *in.Settings)
 	})
 	if err != nil {
 		return api.Secret{}, err
@@ -108,7 +112,7 @@ func (s *Service) onSecret(ctx context.Context, project, name string, change fun
 // maxSecrets bounds the secrets of a project.
 const maxSecrets = 500
 
-// roomFor refuses a name that is a set and a single secret at once.
+// roomFor refuses a secret too many, and a name that would be a set and a single secret at once.
 func (s *Service) roomFor(ctx context.Context, q store.Q, p store.Project, name string) error {
 	list, err := q.Secrets(ctx, p.ID, store.Page{})
 	if err != nil {
@@ -152,13 +156,20 @@ func checkSecret(name string, in api.NewSecret) error {
 // maxVariable is the most bytes of an environment variable (execve(2), MAX_ARG_STRLEN), less its name.
 const maxVariable = 128<<10 - 256
 
-// changeSecret writes what is said about a secret, where something is, and notes it.
-func changeSecret(ctx context.Context, q store.Q, was *store.Secret, in *api.SecretSettings) error {
-	if in == nil {
-		return nil
-	}
-	scope := was.Scope()
-	text, expires := was.Note, was.Expires
+// secretAbout is what the audit trail keeps of a secret's settings.
+func secretAbout(v api.Secret) any {
+	return map[string]any{"note": v.Note, "expires": v.Expires, "scope": v.Scope, "shared": v.Shared}
+}
+
+// ChangeSecret writes what is said about a secret, and with whom it is shared.
+func (s *Service) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (api.Secret, error) {
+	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error { return s.changeSecret(ctx, q, was, in) })
+}
+
+// changeSecret writes what is said about a secret, where something is, and notes what that changes: by
+// whom a protection was taken away is to be found, also when it came with a new value.
+func (s *Service) changeSecret(ctx context.Context, q store.Q, was store.Secret, in api.SecretSettings) error {
+	scope, text, expires := was.Scope(), was.Note, was.Expires
 	if in.Note != nil {
 		text = *in.Note
 	}
@@ -173,32 +184,23 @@ func changeSecret(ctx context.Context, q store.Q, was *store.Secret, in *api.Sec
 			return fmt.Errorf("the secret's scope is %w: %w", ErrInvalid, err)
 		}
 	}
-	return q.ChangeSecret(ctx, was.ID, text, expires, scope)
-}
-
-// secretAbout is what the audit trail keeps of a secret's settings.
-func secretAbout(v api.Secret) any {
-	return map[string]any{"note": v.Note, "expires": v.Expires, "scope": v.Scope, "shared": v.Shared}
-}
-
-// ChangeSecret writes what is said about a secret, and with whom it is shared.
-func (s *Service) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (api.Secret, error) {
-	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error {
-		before := secretOf(was)
-		if err := changeSecret(ctx, q, &was, &in); err != nil {
+	if err := q.ChangeSecret(ctx, was.ID, text, expires, scope); err != nil {
+		return err
+	}
+	if in.Shared != nil {
+		if err := s.share(ctx, q, was, *in.Shared); err != nil {
 			return err
 		}
-		if in.Shared != nil {
-			if err := s.share(ctx, q, was, *in.Shared); err != nil {
-				return err
-			}
-		}
-		now, err := q.SecretByName(ctx, was.HomeID, name)
-		if err != nil {
-			return err
-		}
-		return note(ctx, q, act{"secret.change", project, name, secretAbout(before), secretAbout(secretOf(now))})
-	})
+	}
+	now, err := q.SecretByName(ctx, was.HomeID, was.Name)
+	if err != nil {
+		return err
+	}
+	before, after := secretAbout(secretOf(was)), secretAbout(secretOf(now))
+	if reflect.DeepEqual(before, after) {
+		return nil
+	}
+	return note(ctx, q, act{"secret.change", was.Home, was.Name, before, after})
 }
 
 // share lets other projects use a secret; whoever does it must be a keeper of each.

@@ -72,11 +72,32 @@ func TestASecretsLife(t *testing.T) {
 	for _, a := range page.Acts {
 		acts = append(acts, a.Act)
 	}
-	assert.Equal(t, []string{"secret.drop", "secret.change", "secret.restore", "secret.set", "secret.set"}, acts)
+	assert.Equal(t, []string{"secret.drop", "secret.change", "secret.restore", "secret.set", "secret.change", "secret.set"}, acts)
 	all, err := json.Marshal(page)
 	require.NoError(t, err)
 	assert.NotContains(t, string(all), "value\"", "no values in the audit trail")
 	assert.NotContains(t, string(all), "the first")
+}
+
+func TestAProtectionThatANewValueTakesAwayIsInTheAuditTrail(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	set := func(scope access.Scope) {
+		t.Helper()
+		in := textSecret("long enough")
+		in.Settings = &api.SecretSettings{Scope: &scope}
+		_, err := s.SetSecret(ctx, "tides", "ada", "KEY", in)
+		require.NoError(t, err)
+	}
+	set(access.Scope{Tags: []string{"v*"}})
+	set(access.Scope{Tags: []string{"v*"}})
+	set(access.Scope{})
+	page, err := s.Audit(ctx, AuditFilter{Act: "secret.change", Limit: 50})
+	require.NoError(t, err)
+	require.Len(t, page.Acts, 2, "what stays as it was is no change")
+	assert.Contains(t, string(page.Acts[0].Before), `"v*"`)
+	assert.NotContains(t, string(page.Acts[0].After), `"v*"`)
 }
 
 func TestANameIsOneSecretOrASet(t *testing.T) {
