@@ -237,10 +237,7 @@ func (s *Service) Grant(ctx context.Context, g api.Grant) error {
 	if err != nil {
 		return err
 	}
-	row := store.Grant{Project: g.Project, Person: g.Person, Group: g.Group, Role: g.Role}
-	err = s.acting(ctx, act{name: "role.grant", project: g.Project, subject: g.Whom(), after: map[string]any{"role": g.Role}}, func(q store.Q) error {
-		return q.SetGrant(ctx, row)
-	})
+	err = s.regrant(ctx, act{name: "role.grant", after: map[string]any{"role": g.Role}}, g, store.Q.SetGrant)
 	return known(err, "the project, or %s", g.Whom())
 }
 
@@ -250,10 +247,29 @@ func (s *Service) DropGrant(ctx context.Context, g api.Grant) error {
 	if err != nil {
 		return err
 	}
-	err = s.acting(ctx, act{name: "role.take", project: g.Project, subject: g.Whom()}, func(q store.Q) error {
-		return q.DropGrant(ctx, store.Grant{Project: g.Project, Person: g.Person, Group: g.Group})
-	})
+	err = s.regrant(ctx, act{name: "role.take"}, g, store.Q.DropGrant)
 	return known(err, "a role of %s there", g.Whom())
+}
+
+// regrant changes a grant and notes it, with the role there was.
+func (s *Service) regrant(ctx context.Context, a act, g api.Grant, change func(store.Q, context.Context, store.Grant) error) error {
+	row := store.Grant{Project: g.Project, Person: g.Person, Group: g.Group, Role: g.Role}
+	a.project, a.subject = g.Project, g.Whom()
+	return s.store.Tx(ctx, func(q store.Q) error {
+		if err := q.LockPeople(ctx); err != nil {
+			return err
+		}
+		switch was, err := q.RoleGiven(ctx, row); {
+		case err == nil:
+			a.before = map[string]any{"role": was}
+		case !errors.Is(err, store.ErrNotFound):
+			return err
+		}
+		if err := change(q, ctx, row); err != nil {
+			return err
+		}
+		return note(ctx, q, a)
+	})
 }
 
 // Me tells who asks, and what they may do where.

@@ -292,3 +292,25 @@ func TestPasswords(t *testing.T) {
 	_, err = s.AddPerson(ctx, api.NewPerson{Name: "ada"})
 	assert.ErrorIs(t, err, ErrExists)
 }
+
+func TestTheAuditTrailTellsTheRoleThereWas(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	addProject(t, s, "tides")
+	addPerson(t, s, "ada")
+	for _, project := range []string{"tides", ""} {
+		g := api.Grant{Project: project, Person: "ada", Role: access.Reader}
+		require.NoError(t, s.Grant(ctx, g))
+		g.Role = access.Keeper
+		require.NoError(t, s.Grant(ctx, g))
+		require.NoError(t, s.DropGrant(ctx, g))
+		assert.ErrorIs(t, s.DropGrant(ctx, g), ErrNotFound)
+		page, err := s.Audit(ctx, AuditFilter{Act: "role", Limit: 3})
+		require.NoError(t, err)
+		var changes []string
+		for _, a := range page.Acts {
+			changes = append(changes, a.Act+" "+string(a.Before)+" → "+string(a.After))
+		}
+		assert.Equal(t, []string{`role.take {"role": "keeper"} → `, `role.grant {"role": "reader"} → {"role": "keeper"}`, `role.grant  → {"role": "reader"}`}, changes, "%q", project)
+	}
+}

@@ -160,13 +160,13 @@ func (s *Service) StopRun(ctx context.Context, project string, number int64, per
 	if err != nil {
 		return err
 	}
-	if err := s.stop(ctx, found.ID, state.Cancelled, "stopped by "+person); err != nil {
-		return err
-	}
-	return note(ctx, s.store.Q, act{name: "run.stop", project: project, subject: fmt.Sprint(number)})
+	return s.stop(ctx, found.ID, state.Cancelled, "stopped by "+person, func(q store.Q) error {
+		return note(ctx, q, act{name: "run.stop", project: project, subject: fmt.Sprint(number)})
+	})
 }
 
-func (s *Service) stop(ctx context.Context, id int64, to state.State, reason string) error {
+// stop ends a run; with it happens what else is to.
+func (s *Service) stop(ctx context.Context, id int64, to state.State, reason string, with func(q store.Q) error) error {
 	err := s.store.Tx(ctx, func(q store.Q) error {
 		run, err := q.LockRun(ctx, id)
 		if err != nil {
@@ -178,7 +178,10 @@ func (s *Service) stop(ctx context.Context, id int64, to state.State, reason str
 		if err := cancelWaiting(ctx, q, run, to, reason); err != nil {
 			return err
 		}
-		return s.settle(ctx, q, run, reason)
+		if err := s.settle(ctx, q, run, reason); err != nil {
+			return err
+		}
+		return with(q)
 	})
 	if err == nil {
 		s.announce()
@@ -196,10 +199,11 @@ func (s *Service) stopOverdue(ctx context.Context) error {
 			return err
 		}
 		limit := time.Duration(run.LimitMs) * time.Millisecond
-		if err := s.stop(ctx, id, state.TimedOut, fmt.Sprintf("the run's limit of %s is over", limit)); err != nil && !errors.Is(err, ErrInvalid) {
-			return err
+		err = s.stop(ctx, id, state.TimedOut, fmt.Sprintf("the run's limit of %s is over", limit), func(q store.Q) error { return q.LimitSpent(ctx, id) })
+		if errors.Is(err, ErrInvalid) { // it is over already
+			err = s.store.LimitSpent(ctx, id)
 		}
-		if err := s.store.LimitSpent(ctx, id); err != nil {
+		if err != nil {
 			return err
 		}
 	}

@@ -56,7 +56,7 @@ func (q Q) CountPeople(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-// LockPeople holds who is an administrator for the transaction.
+// LockPeople holds who may what for the transaction.
 func (q Q) LockPeople(ctx context.Context) error { return q.hold(ctx, peopleLock) }
 
 // CountAdministrators tells how many people who may sign in are administrators.
@@ -231,10 +231,18 @@ func (q Q) SetGrant(ctx context.Context, g Grant) error {
 
 // DropGrant takes a role away; ErrNotFound when there is no such grant.
 func (q Q) DropGrant(ctx context.Context, g Grant) error {
-	return q.do(ctx, ErrNotFound, `DELETE FROM grants a WHERE a.project_id IS NOT DISTINCT FROM (SELECT id FROM projects WHERE name = $1)
-		AND ($1 = '' OR a.project_id IS NOT NULL)
-		AND (a.person_id = (SELECT id FROM people WHERE name = $2) OR a.group_id = (SELECT id FROM groups WHERE name = $3))`, g.Project, g.Person, g.Group)
+	return q.do(ctx, ErrNotFound, `DELETE `+ofGrant, g.Project, g.Person, g.Group)
 }
+
+// RoleGiven tells the role of the grant for the same person or group in the same project; ErrNotFound when there is none.
+func (q Q) RoleGiven(ctx context.Context, g Grant) (role access.Role, err error) {
+	err = q.get(ctx, &role, `SELECT a.role `+ofGrant, g.Project, g.Person, g.Group)
+	return role, err
+}
+
+const ofGrant = `FROM grants a WHERE a.project_id IS NOT DISTINCT FROM (SELECT id FROM projects WHERE name = $1)
+	AND ($1 = '' OR a.project_id IS NOT NULL)
+	AND (a.person_id = (SELECT id FROM people WHERE name = $2) OR a.group_id = (SELECT id FROM groups WHERE name = $3))`
 
 const rolesOf = `FROM grants a WHERE (a.person_id = $1 OR a.group_id IN (SELECT group_id FROM members WHERE person_id = $1))`
 
