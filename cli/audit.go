@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,8 +85,53 @@ func dayOrTime(text string) (string, error) {
 	return at.UTC().Format(time.RFC3339), err
 }
 
-// plainly writes what is known of a thing without the signs of JSON.
-var plainly = strings.NewReplacer("{", "", "}", "", `"`, "", ":", " ", ",", ", ")
+// changeText tells an act in words, as the console does: empty values say nothing, ids of commits are cut.
+func changeText(before, after []byte) string {
+	from, to := side(before), side(after)
+	if from == "" {
+		return to
+	}
+	return from + " → " + cmp.Or(to, "nothing")
+}
+
+func side(text []byte) string {
+	var v any
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber() // as it is written
+	if d.Decode(&v) != nil {
+		return "" // there is none
+	}
+	return inWords(v)
+}
+
+var commitID = regexp.MustCompile(`^[0-9a-f]{40,64}$`)
+
+func inWords(v any) string {
+	var parts []string
+	add := func(name string, of any) {
+		if text := inWords(of); text != "" {
+			parts = append(parts, name+text)
+		}
+	}
+	switch v := v.(type) {
+	case nil:
+	case []any:
+		for _, of := range v {
+			add("", of)
+		}
+	case map[string]any:
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			add(name+" ", v[name])
+		}
+	default:
+		text := fmt.Sprint(v)
+		if commitID.MatchString(text) {
+			text = text[:7]
+		}
+		return text
+	}
+	return strings.Join(parts, ", ")
+}
 
 func printAudit(c *cli.Command, page api.AuditPage) error {
 	if c.Bool("json") {
@@ -92,11 +142,7 @@ func printAudit(c *cli.Command, page api.AuditPage) error {
 		if a.Address != "" {
 			from += " " + a.Address
 		}
-		change := plainly.Replace(string(a.After))
-		if len(a.Before) > 0 {
-			change = plainly.Replace(string(a.Before)) + " → " + change
-		}
-		return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40), s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(change, 120))}
+		return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40), s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(changeText(a.Before, a.After), 120))}
 	}, "Nothing of that kind was done.")
 	if err == nil && page.Next > 0 && !c.Bool("all") {
 		newScreen(out(c)).line("More: --before %d", page.Next)

@@ -157,7 +157,7 @@ func checkSecret(name string, in api.NewSecret) error {
 const maxVariable = 128<<10 - 256
 
 // secretAbout is what the audit trail keeps of a secret's settings.
-func secretAbout(v api.Secret) any {
+func secretAbout(v api.Secret) map[string]any {
 	return map[string]any{"note": v.Note, "expires": v.Expires, "scope": v.Scope, "shared": v.Shared}
 }
 
@@ -197,7 +197,13 @@ func (s *Service) changeSecret(ctx context.Context, q store.Q, was store.Secret,
 		return err
 	}
 	before, after := secretAbout(secretOf(was)), secretAbout(secretOf(now))
-	if reflect.DeepEqual(before, after) {
+	for about := range before {
+		if reflect.DeepEqual(before[about], after[about]) {
+			delete(before, about)
+			delete(after, about)
+		}
+	}
+	if len(before) == 0 {
 		return nil
 	}
 	return note(ctx, q, act{"secret.change", was.Home, was.Name, before, after})
