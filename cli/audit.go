@@ -85,7 +85,7 @@ func dayOrTime(text string) (string, error) {
 	return at.UTC().Format(time.RFC3339), err
 }
 
-// changeText tells an act in words, as the console does: empty values say nothing, ids of commits are cut.
+// changeText tells an act in words, as the console does: empty values say nothing, ids of commits and the midnight of a day are cut.
 func changeText(before, after []byte) string {
 	from, to := side(before), side(after)
 	if from == "" {
@@ -123,12 +123,13 @@ func inWords(v any) string {
 		for _, name := range slices.Sorted(maps.Keys(v)) {
 			add(name+" ", v[name])
 		}
+		slices.SortStableFunc(parts, func(a, b string) int { return len(a) - len(b) }) // the end is cut off where there is no room
 	default:
 		text := fmt.Sprint(v)
 		if commitID.MatchString(text) {
 			text = text[:7]
 		}
-		return text
+		return strings.TrimSuffix(text, "T00:00:00Z") // a day
 	}
 	return strings.Join(parts, ", ")
 }

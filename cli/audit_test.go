@@ -14,6 +14,7 @@ func TestAnActInWords(t *testing.T) {
 		{`{"at_once":0}`, `{"at_once":4}`, "at_once 0 → at_once 4"},
 		{`["a"]`, `["a","b"]`, "a → a, b"},
 		{`{"scope":{"tags":["v*"]},"expires":null}`, `{"scope":{}}`, "scope tags v* → nothing"},
+		{"", `{"note":"Opens the depot of stations","expires":"2027-02-08T00:00:00Z","scope":{"tags":["v*"]}}`, "scope tags v*, expires 2027-02-08, note Opens the depot of stations"},
 		{`{"size":1048576}`, "", "size 1048576 → nothing"},
 		{"", "", ""},
 	} {
