@@ -133,6 +133,11 @@ func TestSigningInAtAnIssuer(t *testing.T) {
 	assert.Equal(t, map[string]access.Role{"tides": access.Builder}, me.Roles, "by the group at the issuer")
 	i.claims["groups"] = []string{}
 	assert.Empty(t, y.meOf(t, y.come(t, i, nil)).Roles, "which is asked at each sign-in")
+	trail, err := y.s.Audit(t.Context(), service.AuditFilter{Act: "session.open", Subject: "ada-quill", Limit: 2})
+	require.NoError(t, err)
+	require.Len(t, trail.Acts, 2)
+	assert.JSONEq(t, `{"by_issuer": true, "groups": ["mobile"], "administrator": false}`, string(trail.Acts[1].After), "and noted")
+	assert.JSONEq(t, `{"by_issuer": true, "groups": [], "administrator": false}`, string(trail.Acts[0].After))
 
 	// Somebody at the issuer is never taken for somebody here because of a name.
 	i.claims = map[string]any{"sub": "2", "preferred_username": "admin"}

@@ -151,7 +151,11 @@ func (s *Service) mayTry(ctx context.Context, name, place string, isDevice bool)
 func (s *Service) enter(ctx context.Context, person store.Person, address, device string, byIssuer bool) (Entry, error) {
 	e := Entry{Session: rand.Text(), Device: device}
 	ctx = WithWho(ctx, Who{Name: person.Name, Kind: api.PersonToken, Address: address})
-	err := s.acting(ctx, act{name: "session.open", subject: person.Name, after: map[string]bool{"by_issuer": byIssuer}}, func(q store.Q) error {
+	a := act{name: "session.open", subject: person.Name, after: map[string]any{"by_issuer": byIssuer}}
+	if byIssuer { // which says at each sign-in what they may
+		a.after = map[string]any{"by_issuer": true, "groups": nonNil(person.Groups), "administrator": person.Administrator || person.ByGroup}
+	}
+	err := s.acting(ctx, a, func(q store.Q) error {
 		if device != "" {
 			if err := q.AddDevice(ctx, hashToken(device), person.ID); err != nil {
 				return err
