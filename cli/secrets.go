@@ -204,10 +204,16 @@ func secretValue(c *cli.Command, name string) (in api.NewSecret, err error) {
 		text, err = askSecret("Value of " + name + ": ")
 		in.Value = []byte(text)
 	default:
-		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, service.MaxSecret+2))
-		in.Value = trimLineEnd(in.Value)
+		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, service.MaxSecret+3)) // a line's end is not part of it
+		if in.Value = trimLineEnd(in.Value); err == nil && len(in.Value) > service.MaxSecret {
+			err = tooLarge("what came on standard input")
+		}
 	}
 	return in, err
+}
+
+func tooLarge(what string) error {
+	return coded{exitUsage, errors.New(what + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and set the key to it as the secret")}
 }
 
 // trimLineEnd drops the one line break that echo and editors put at the end.
@@ -227,7 +233,7 @@ func readLimited(path string) ([]byte, error) {
 		return nil, err
 	}
 	if info.Size() > service.MaxSecret {
-		return nil, coded{exitUsage, errors.New(path + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and set the key to it as the secret")}
+		return nil, tooLarge(path)
 	}
 	return os.ReadFile(path)
 }
