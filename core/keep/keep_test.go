@@ -1,0 +1,20 @@
+package keep
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestRules(t *testing.T) {
+	own := Rules{LogDays: 3, ArtifactDays: Forever}.Over(Rules{LogDays: 9, CacheBytes: 7}).Over(Default)
+	assert.Equal(t, Rules{3, Forever, 5, 30, 7, 7}, own)
+	assert.NoError(t, Default.Check())
+	for _, bad := range []Rules{{LogDays: -2}, {CacheDays: 1 << 30}, {CacheBytes: -1}, {ArtifactRuns: -1}} {
+		assert.Error(t, bad.Check(), "%+v", bad)
+	}
+	now := time.Date(2026, 3, 10, 0, 0, 0, 0, time.UTC)
+	assert.Equal(t, time.Date(2026, 3, 3, 0, 0, 0, 0, time.UTC), Before(now, 7))
+	assert.True(t, Before(now, Forever).IsZero())
+}
