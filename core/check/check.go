@@ -6,6 +6,7 @@
 package check
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"sort"
@@ -54,13 +55,21 @@ type Result struct {
 	Findings []definition.Finding // about the repository as a whole
 }
 
-// All lists every finding.
-func (r Result) All() []definition.Finding {
-	var all []definition.Finding
-	for _, f := range r.Files {
-		all = append(all, f.Findings...)
+// All lists every finding, those of a part that several pipelines use once.
+func (r Result) All() (all []definition.Finding) {
+	seen := map[definition.Finding]bool{}
+	add := func(list []definition.Finding) {
+		for _, f := range list {
+			if !seen[f] {
+				seen[f], all = true, append(all, f)
+			}
+		}
 	}
-	return append(all, r.Findings...)
+	for _, f := range r.Files {
+		add(f.Findings)
+	}
+	add(r.Findings)
+	return all
 }
 
 // Tree is a repository made ready for questions.
@@ -136,7 +145,21 @@ func All(r *Repository, s *Service) Result {
 			names[e.Path] = true
 		}
 	}
-	for _, name := range sortedKeys(names) {
+	if i := slices.IndexFunc(r.Entries, func(e Entry) bool { return e.Path == definition.Folder }); i >= 0 {
+		out.Findings = append(out.Findings, whole("no-folder", definition.Folder, "it is a link or a file, not a folder: no pipeline in it is read, and no push starts any",
+			"Make it a folder of the repository, with the files in it."))
+	}
+	if slices.ContainsFunc(r.Entries, func(e Entry) bool { return e.Path == definition.Folder+"/"+definition.AppFile }) {
+		out.Findings = append(out.Findings, whole("reserved-file", definition.Folder+"/"+definition.AppFile, "nothing reads this file: its name is kept for what is true of the whole app", "Give the pipeline another name, or take the file out."))
+	}
+	if len(names) > MaxFiles {
+		out.Findings = append(out.Findings, whole("too-many-files", definition.Folder,
+			fmt.Sprintf("the folder holds %d pipelines; the first %d by name are read", len(names), MaxFiles), "Take some out."))
+	}
+	for i, name := range sortedKeys(names) {
+		if i == MaxFiles {
+			break
+		}
 		text, err := r.Read(name)
 		if err != nil || text == nil {
 			out.Findings = append(out.Findings, whole("unreadable-file", name, "the file cannot be read", "Is it a link, or in Git only?"))
@@ -145,19 +168,31 @@ func All(r *Repository, s *Service) Result {
 		out.Files = append(out.Files, One(t, s, name, text))
 	}
 	links(out.Files)
+	out.Findings = append(out.Findings, unusedParts(t, out.Files)...)
 	for i := range out.Files {
 		out.Files[i].Findings = tidy(out.Files[i].Findings)
 	}
-	out.Findings = tidy(append(out.Findings, tracked(t)...))
+	out.Findings = append(append(out.Findings, tracked(t)...), submodules(t)...)
+	if t.OnDisk != nil {
+		out.Findings = append(out.Findings, wholeTree(t)...)
+	}
+	// What concerns the whole repository is as it should be when one of its pipelines says so.
+	out.Findings = slices.DeleteFunc(out.Findings, func(f definition.Finding) bool {
+		return f.Severity == definition.Warning && slices.ContainsFunc(out.Files, func(o File) bool { return o.Pipeline != nil && o.Pipeline.Allows(f.Code) })
+	})
+	out.Findings = tidy(out.Findings)
 	return out
 }
+
+// MaxFiles is the most pipelines a repository may have.
+const MaxFiles = 200
 
 // One checks the text of one pipeline file against a tree.
 func One(t *Tree, s *Service, name string, text []byte) File {
 	f := File{Name: strings.TrimSuffix(path.Base(name), ".toml"), Path: name}
 	f.Pipeline, f.Findings = definition.Parse(name, text, t.part)
 	if f.Pipeline != nil {
-		c := &checker{tree: t, service: s, p: f.Pipeline}
+		c := &checker{tree: t, service: s, p: f.Pipeline, work: maxWork, readings: map[readingKey]reading{}}
 		c.pipeline()
 		f.Findings = tidy(append(f.Findings, c.found...))
 	}
@@ -170,14 +205,44 @@ type checker struct {
 	service *Service
 	p       *definition.Pipeline
 	found   []definition.Finding
+
+	looked   map[string]bool // files that scripts call, which have been looked into
+	work     int64           // what is left of maxWork
+	readings map[readingKey]reading
+}
+
+// maxWork bounds the comparing of what steps need with what others mention, in bytes or words looked at: well below a
+// second. A pipeline that a person writes takes a thousandth.
+const maxWork = 500_000_000
+
+// spend takes from the work that is left, and tells whether there was as much.
+func (c *checker) spend(n int) bool {
+	c.work -= int64(n)
+	return c.work > 0
+}
+
+// readingKey is what a script's reading depends on; variants of a job share theirs.
+type readingKey struct{ script, shell, dir string }
+
+func (c *checker) read(script, shell, dir string) reading {
+	k := readingKey{script, shell, dir}
+	r, done := c.readings[k]
+	if !done {
+		r = read(script, shell, dir)
+		c.readings[k] = r
+	}
+	return r
 }
 
 func (c *checker) add(code, message, fix string, at definition.Place) {
 	c.keep(c.p.Finding(code, severities[code], message, fix, at))
 }
 
+// full tells that there is more to complain of than anybody reads.
+func (c *checker) full() bool { return len(c.found) > 2*definition.MaxFindings }
+
 func (c *checker) keep(f definition.Finding) {
-	if !c.p.Allows(f.Code) {
+	if !c.p.Allows(f.Code) && !c.full() {
 		c.found = append(c.found, f)
 	}
 }
@@ -199,7 +264,14 @@ func (c *checker) pipeline() {
 	for _, name := range c.p.JobNames() {
 		c.job(c.p.Job[name])
 	}
+	c.sameNames()
+	c.proposalSecrets()
+	c.unusedInputs()
 	c.app()
+	if c.work <= 0 {
+		c.add("not-checked", "the pipeline is so large that not all of what its scripts need was looked for",
+			"Split it, or put scripts into files of the repository.", definition.Place{Keys: []string{"job"}})
+	}
 }
 
 // whole is a finding about a file, without a place in it.
@@ -216,7 +288,7 @@ func tidy(found []definition.Finding) []definition.Finding {
 		}
 		return a.Line < b.Line
 	})
-	return slices.CompactFunc(found, func(a, b definition.Finding) bool { return a == b })
+	return definition.Foremost(slices.CompactFunc(found, func(a, b definition.Finding) bool { return a == b }))
 }
 
 func sortedKeys[V any](m map[string]V) []string {

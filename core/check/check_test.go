@@ -138,7 +138,7 @@ func TestWhatWorksIsLeftAlone(t *testing.T) {
 		"a secret file":                   {step("cat conf/services.json", `secret_files = { FEED_KEY = "conf/services.json" }`), nil},
 		"made a program":                  {step("chmod +x core/a.c\ncore/a.c"), nil},
 		"a computed path":                 {step(`f=core/x; cat "$f"; "$HOME/x"; ./core-$f`), nil},
-		"a computed folder":               {step(`cd "$WHERE"; ./anything; cat something`), nil},
+		"a computed folder":               {step(`WHERE=$(pwd); cd "$WHERE"; ./anything; cat something`), nil},
 		"a subshell's folder":             {step("(cd core && cat a.c)\ncat core/a.c"), nil},
 		"system programs":                 {step("/usr/bin/env true\n/bin/ls"), nil},
 		"a wrapped program":               {step("env A=1 nice tools/fetch\nexec tools/fetch"), nil},
@@ -171,6 +171,23 @@ func TestWhatIsOnThisMachineOnlyIsSaid(t *testing.T) {
 	require.Equal(t, []string{"not-tracked"}, codes(found))
 	assert.Contains(t, found[0].Message, "Git does not track it")
 	assert.Contains(t, found[0].Fix, "secret_files")
+}
+
+func TestAPipelineAllowsWhatConcernsTheRepository(t *testing.T) {
+	tracked := map[string]string{"play.json": "{\"type\": \"service_account\"}"}
+	require.Equal(t, []string{"key-tracked"}, codes(All(app(step("true"), tracked), nil).All()))
+	assert.Empty(t, All(app("allow = [\"key-tracked\"]\n"+step("true"), tracked), nil).All())
+}
+
+func TestNothingFollowsFromWhatIsSaidAlready(t *testing.T) {
+	r := &Repository{Entries: []Entry{{Path: "piston/p.toml"}}, OnDisk: func(name string) bool { return name == "Makefile" }}
+	text := step("make package") + "[job.a.keep.k]\nfiles = [\"o/*.apk\"]\n"
+	r.Read = func(name string) ([]byte, error) { return map[string][]byte{"piston/p.toml": []byte(text)}[name], nil }
+	found := All(r, nil).All()
+	require.Equal(t, []string{"no-file"}, codes(found), "what a failing step does not write is no news")
+	assert.Contains(t, found[0].Fix, "git add Makefile")
+	text = step("mkdir -p o; ninja o/x") + "[job.a.keep.k]\nfiles = [\"o/*\"]\n"
+	assert.Empty(t, All(r, nil).All(), "a short folder is mentioned, too")
 }
 
 func TestWithoutAServiceItsPartIsNotGuessed(t *testing.T) {

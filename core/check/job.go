@@ -22,15 +22,30 @@ type before struct {
 	words  []string // what scripts mention
 	texts  []string // what the files they run say
 	put    []string // globs of what caches, hands and secrets put there
+	wrong  bool     // a step cannot work
 }
 
-func (b *before) mentions(name string) bool {
+// mentions tells whether a step so far says a name; also when looking for it would take too long, since then nothing is
+// to be said.
+func (c *checker) mentions(b *before, name string) bool {
+	if !c.spend(b.size()) {
+		return true
+	}
 	base := path.Base(name)
 	if len(base) < 3 {
 		base = name
 	}
 	return slices.ContainsFunc(b.words, func(w string) bool { return strings.Contains(w, base) }) ||
 		slices.ContainsFunc(b.texts, func(t string) bool { return strings.Contains(t, base) })
+}
+
+// size is what looking through it takes.
+func (b *before) size() (n int) {
+	n = 4 * len(b.words)
+	for _, t := range b.texts {
+		n += len(t)
+	}
+	return n
 }
 
 func (b *before) has(name string) bool {
@@ -42,6 +57,7 @@ func (b *before) has(name string) bool {
 
 func (c *checker) job(j *definition.Job) {
 	c.needs(j)
+	c.otherSystems(j)
 	b := &before{}
 	for _, name := range sortedKeys(j.Cache) {
 		c.cache(j, j.Cache[name])
@@ -52,7 +68,9 @@ func (c *checker) job(j *definition.Job) {
 		b.put = append(b.put, c.p.Job[from].Hand[name].Files...)
 	}
 	for _, s := range j.Step {
+		n := len(c.found)
 		c.step(j, s, b)
+		b.wrong = b.wrong || slices.ContainsFunc(c.found[n:], func(f definition.Finding) bool { return f.Severity == definition.Error })
 	}
 	for _, name := range sortedKeys(j.Keep) {
 		for i, glob := range j.Keep[name].Files {
@@ -72,11 +90,11 @@ func (c *checker) needs(j *definition.Job) {
 		return
 	}
 	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" && len(c.service.Runners) > 0 {
-		key := "machine"
+		key, mend := "machine", "Start such a runner, or correct machine."
 		if strings.Contains(why, "tool ") {
-			key = "tools"
+			key, mend = "tools", "Install it where a runner finds it on its PATH, tell the runner by --tool NAME=COMMAND how to find it, or correct tools."
 		}
-		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), "Start such a runner, or correct "+key+".", definition.Place{Job: j, Keys: []string{key}})
+		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), mend, definition.Place{Job: j, Keys: []string{key}})
 	}
 	for _, s := range j.Step {
 		for _, f := range Secrets(c.p, j, s, c.service, nil) {
@@ -87,7 +105,7 @@ func (c *checker) needs(j *definition.Job) {
 
 func (c *checker) cache(j *definition.Job, cache *definition.Cache) {
 	for i, glob := range cache.Follows {
-		if !slices.ContainsFunc(c.tree.Entries, func(e Entry) bool { return doublestar.MatchUnvalidated(path.Clean(glob), e.Path) }) && !c.tree.inSubmodule(path.Clean(glob)) {
+		if !c.matches(glob) && !c.tree.inSubmodule(path.Clean(glob)) {
 			c.add("follows-nothing", fmt.Sprintf("cache %q follows %q, which %s; it would never be used", cache.Name, glob, c.missing(path.Clean(glob))), c.mend(path.Clean(glob)),
 				definition.Place{Job: j, Keys: []string{"cache", cache.Name, "follows", itoa(i)}})
 		}
@@ -100,17 +118,32 @@ func (c *checker) cache(j *definition.Job, cache *definition.Cache) {
 	}
 }
 
+// matches tells whether a glob matches a tracked file, or would take too long to match.
+func (c *checker) matches(glob string) bool {
+	glob = path.Clean(glob)
+	if !strings.ContainsAny(glob, `*?[{\`) {
+		return c.tree.has(glob)
+	}
+	cost := 16 << (2 * strings.Count(glob, "{")) // each brace tries its choices
+	for _, e := range c.tree.Entries {
+		if !c.spend(cost) || doublestar.MatchUnvalidated(glob, e.Path) {
+			return true
+		}
+	}
+	return false
+}
+
 func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	dir, at := s.Dir, definition.Place{Job: j, Step: s, Keys: []string{"dir"}}
 	if dir == "" && j.Dir != "" {
 		dir, at = j.Dir, definition.Place{Job: j, Keys: []string{"dir"}}
 	}
 	dir = path.Clean(dir)
-	astray := dir != "." && !c.tree.hasFolder(dir) && !b.mentions(dir) && !b.has(dir)
+	astray := dir != "." && !c.tree.hasFolder(dir) && !c.mentions(b, dir) && !b.has(dir)
 	if astray {
 		c.add("no-folder", fmt.Sprintf("the folder %q is not in the repository, and no earlier step mentions it", dir), c.mendFolder(dir), at)
 	}
-	r := read(s.Script, shellOf(j, s), dir)
+	r := c.read(s.Script, shellOf(j, s), dir)
 	if r.fault != nil {
 		c.keep(c.p.ScriptFinding("bad-script", severities["bad-script"], "the script is not valid: "+r.fault.Text,
 			"Mend it; for what only bash knows, say shell = \"bash\".", definition.Place{Job: j, Step: s}, int(max(1, r.fault.Pos.Line())), lineOf(s.Script, int(r.fault.Pos.Line()))))
@@ -123,6 +156,8 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 		}
 	}
 	c.machinePaths(j, s)
+	c.ways(j, s, r)
+	c.scriptFiles(j, s, r)
 	b.words = append(b.words, r.words...)
 	for _, u := range r.uses {
 		name := u.path
@@ -161,7 +196,7 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	say := func(code, message, fix string) {
 		c.keep(c.p.ScriptFinding(code, severities[code], message, fix, definition.Place{Job: j, Step: s}, u.line, u.word))
 	}
-	if b.has(u.path) || r.guarded[u.path] {
+	if b.has(u.path) || r.guarded[u.path] || c.full() {
 		return
 	}
 	switch u.kind {
@@ -170,19 +205,23 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 		return
 	case folder:
 		fromTop := c.tree.hasFolder(path.Clean(u.word)) && u.dir != "."
-		if !c.tree.hasFolder(u.path) && !b.mentions(u.path) && count(r.words, u.word) < 2 && (fromTop || b.opaque == "" && u.after == "") {
+		if !c.tree.hasFolder(u.path) && !c.mentions(b, u.path) && r.count(u.word) < 2 && (fromTop || b.opaque == "" && u.after == "") {
 			say("no-folder", fmt.Sprintf("the script goes into %q, which is not in the repository", u.path), c.mendFolder(u.path))
 		}
 		return
 	}
 	if e, tracked := c.tree.files[u.path]; tracked || c.tree.inSubmodule(u.path) {
-		if tracked && u.kind == program && !e.Executable && !r.modes[u.path] && !b.mentions(u.path) {
+		if tracked && u.kind == program && !e.Executable && !r.modes[u.path] && !c.mentions(b, u.path) {
 			say("not-executable", fmt.Sprintf("%s is in the repository, but not as a program", u.path),
 				fmt.Sprintf("git update-index --chmod=+x %s, and commit; or call it through its interpreter.", u.path))
 		}
 		return
 	}
-	if b.mentions(u.path) || count(r.words, u.word) > 1 {
+	if c.mentions(b, u.path) || r.count(u.word) > 1 {
+		return
+	}
+	if message, fix := c.notTaken(j, u.path); message != "" {
+		say("not-taken", fmt.Sprintf("the script needs %s: %s", u.path, message), fix)
 		return
 	}
 	maker := u.after
@@ -206,15 +245,6 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	}
 }
 
-func count(words []string, word string) (n int) {
-	for _, w := range words {
-		if w == word || strings.TrimPrefix(w, "./") == strings.TrimPrefix(word, "./") {
-			n++
-		}
-	}
-	return n
-}
-
 // makefile finds the file that make reads in a folder (POSIX.1-2017, make, -f), "" when there is none.
 func (c *checker) makefile(dir string) string {
 	for _, name := range []string{"GNUmakefile", "makefile", "Makefile"} {
@@ -230,9 +260,11 @@ var targetForm = regexp.MustCompile(`(?m)^([^\s#:=][^:=#]*?)\s*::?(?:[^=]|$)`)
 func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
 	file := c.makefile(u.path)
 	if file == "" {
-		if !c.tree.inSubmodule(u.path) && b.opaque == "" && u.after == "" && !b.mentions(path.Join(u.path, "Makefile")) {
-			fix := "Correct the folder."
-			if other := c.elsewhere(path.Join(u.path, "Makefile")); other != "" {
+		if !c.tree.inSubmodule(u.path) && b.opaque == "" && u.after == "" && !c.mentions(b, path.Join(u.path, "Makefile")) {
+			fix, unknown := "Correct the folder.", path.Join(u.path, "Makefile")
+			if c.tree.OnDisk != nil && c.tree.OnDisk(unknown) {
+				fix = "git add " + unknown + ": there is one on this machine, and Git does not track it."
+			} else if other := c.elsewhere(path.Join(u.path, "Makefile")); other != "" {
 				fix = fmt.Sprintf("There is %s: is dir = %q missing?", other, path.Dir(other))
 			}
 			where := "at the top of the repository"
@@ -284,15 +316,21 @@ func (c *checker) written(glob string, b *before, message string, at definition.
 		base = ""
 	}
 	parts := strings.Split(strings.Trim(base+"/"+rest, "/"), "/")
+	if b.wrong { // a step that fails writes nothing, and that it does is said already
+		return
+	}
+	if top := parts[0] + "/"; len(parts) > 1 && slices.ContainsFunc(b.words, func(w string) bool { return strings.HasPrefix(strings.TrimPrefix(w, "./"), top) }) {
+		return
+	}
 	for _, part := range parts {
-		if plain := strings.Trim(part, "*?"); len(plain) >= 3 && !strings.ContainsAny(plain, "*?[{") && (b.mentions(plain) || b.has(part)) {
+		if plain := strings.Trim(part, "*?"); len(plain) >= 3 && !strings.ContainsAny(plain, "*?[{") && (c.mentions(b, plain) || b.has(part)) {
 			return
 		}
 	}
 	if c.tree.has(path.Clean(glob)) || b.opaque == "" && len(b.words) == 0 || conventional(parts) && b.opaque != "" {
 		return
 	}
-	if slices.ContainsFunc(c.tree.Entries, func(e Entry) bool { return doublestar.MatchUnvalidated(path.Clean(glob), e.Path) }) {
+	if c.matches(glob) {
 		return
 	}
 	fix := "The glob counts from the top of the workspace."
@@ -362,6 +400,9 @@ func (c *checker) mend(name string) string {
 		}
 		return fmt.Sprintf("There is %s: is that the one?", other)
 	}
+	if !c.spend(16 * len(c.tree.Entries)) {
+		return "Add it to the repository, or correct the path."
+	}
 	var names []string
 	for _, e := range c.tree.Entries {
 		if path.Dir(e.Path) == path.Dir(name) {
@@ -379,6 +420,9 @@ func (c *checker) mend(name string) string {
 
 func (c *checker) mendFolder(name string) string {
 	var names []string
+	if !c.spend(64 * len(c.tree.folders)) {
+		return "Correct the path; it counts from the top of the repository."
+	}
 	for _, dir := range sortedKeys(c.tree.folders) {
 		if path.Base(dir) == path.Base(name) {
 			return fmt.Sprintf("There is %s: is that the one?", dir)
@@ -406,10 +450,16 @@ func (c *checker) elsewhere(name string) string {
 	return best
 }
 
+// longestMeant is the longest name that is compared: to compare two takes the product of their lengths.
+const longestMeant = 300
+
 // nearest returns the candidate a person most likely meant, or "" when none is close.
 func nearest(word string, candidates []string) string {
 	best, distance := "", max(2, len(word)/4)+1
 	for _, c := range candidates {
+		if len(c) >= len(word)+distance || len(word) >= len(c)+distance || len(c) > longestMeant {
+			continue // the lengths alone tell that it is further away
+		}
 		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < distance {
 			best, distance = c, d
 		}

@@ -1,12 +1,15 @@
 package check
 
 import (
+	"cmp"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
 
+	"gentlepiston.example/piston/core/bound"
 	"gentlepiston.example/piston/core/definition"
 )
 
@@ -38,6 +41,22 @@ type reading struct {
 	fault   *syntax.ParseError
 	guarded map[string]bool // paths whose being there is asked for
 	modes   map[string]bool // paths that chmod makes programs
+	counts  map[string]int  // of words, without a leading ./
+	called  []called        // programs that it calls by their names
+	odd     []oddity        // what does other than its writer thought
+	unset   []called        // variables that it uses and does not set
+}
+
+// count is how often a script says a word.
+func (r reading) count(word string) int { return r.counts[strings.TrimPrefix(word, "./")] }
+
+// maxNesting is how deep a script may nest: far deeper than a person can read, far less than the parser's stack.
+const maxNesting = 500
+
+// called is a word of a script with its line.
+type called struct {
+	word string
+	line int
 }
 
 // reader walks a script, following its working folder.
@@ -56,6 +75,10 @@ func read(script, shell, dir string) reading {
 	case definition.ShellPython:
 		return reading{opaque: "python3", words: strings.Fields(script)}
 	}
+	if depth := bound.Shell(script); depth > maxNesting {
+		r.fault = &syntax.ParseError{Text: fmt.Sprintf("it nests %d deep; a script may nest %d deep", depth, maxNesting)}
+		return r.reading
+	}
 	file, err := syntax.NewParser(syntax.Variant(lang)).Parse(strings.NewReader(script), "")
 	if err != nil {
 		if fault, is := err.(syntax.ParseError); is {
@@ -67,6 +90,15 @@ func read(script, shell, dir string) reading {
 		return r.reading
 	}
 	r.stmts(file.Stmts)
+	r.odd = oddities(file, script, cmp.Or(shell, definition.ShellSh))
+	names, lines := missingVariables(file, nil)
+	for _, name := range names {
+		r.unset = append(r.unset, called{name, lines[name]})
+	}
+	r.counts = map[string]int{}
+	for _, w := range r.words {
+		r.counts[strings.TrimPrefix(w, "./")]++
+	}
 	return r.reading
 }
 
@@ -207,6 +239,7 @@ func (r *reader) call(c *syntax.CallExpr) {
 		return
 	}
 	name := args[0]
+	r.called = append(r.called, called{name, int(places[0].Line())})
 	plain := func() (list []int) {
 		for i := 1; i < len(args); i++ {
 			if args[i] != "" && !strings.HasPrefix(args[i], "-") {

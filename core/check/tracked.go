@@ -25,7 +25,7 @@ var secretText = []struct {
 	what string
 }{
 	{regexp.MustCompile(`-----BEGIN (?:[A-Z]+ )?PRIVATE KEY-----`), "a private key"},
-	{regexp.MustCompile(`(?im)^\s*(?:store|key)password\s*[= ]\s*["']?[^\s"'${(]{4,}`), "the password of a keystore"},
+	{regexp.MustCompile(`(?im)^\s*(?:store|key)password\s*[= ]\s*["']?([^\s"'${(]{4,})`), "the password of a keystore"},
 	{regexp.MustCompile(`"type"\s*:\s*"service_account"`), "the key of a service account"},
 	{regexp.MustCompile(`(?im)^\s*//[^\s]+:_authToken\s*=\s*[^\s${]{8,}`), "a registry's token"},
 }
@@ -56,10 +56,14 @@ func tracked(t *Tree) (found []definition.Finding) {
 			text = text[:maxSuspect]
 		}
 		for _, s := range secretText {
-			if at := s.form.FindStringIndex(text); at != nil {
+			for _, at := range s.form.FindAllStringSubmatchIndex(text, 50) {
+				if len(at) > 2 && text[at[2]:at[3]] == "android" { // of the debug keystore, whose password everybody knows
+					continue
+				}
 				f := whole("key-tracked", e.Path, "Git tracks "+s.what, "Take it out, make a new one, and set it as a secret. The old one stays in the history.")
 				f.Line = strings.Count(text[:at[0]], "\n") + 1
 				found = append(found, f)
+				break
 			}
 		}
 		if at := machineFiles.FindStringSubmatchIndex(text); at != nil && base == "local.properties" {

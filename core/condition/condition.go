@@ -78,10 +78,13 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 	)
 })
 
+// maxBraces bounds the braces of a glob, each of which multiplies the ways to match.
+const maxBraces = 3
+
 func within(list, glob ref.Val) ref.Val {
 	paths, ok := list.(traits.Lister)
 	pattern, isText := glob.Value().(string)
-	if !ok || !isText || !doublestar.ValidatePattern(pattern) {
+	if !ok || !isText || strings.Count(pattern, "{") > maxBraces || !doublestar.ValidatePattern(pattern) {
 		return types.NewErr("within takes a glob, and %v is none", glob.Value())
 	}
 	for it := paths.Iterator(); it.HasNext() == types.True; {
@@ -90,6 +93,29 @@ func within(list, glob ref.Val) ref.Val {
 		}
 	}
 	return types.False
+}
+
+// withinCost charges for what is compared: without it a call is one unit, however long the list.
+type withinCost struct{}
+
+// comparedPerUnit is how many paths are matched for one unit of cost.
+const comparedPerUnit = 10
+
+// CallCost implements interpreter.ActualCostEstimator.
+func (withinCost) CallCost(function, _ string, args []ref.Val, _ ref.Val) *uint64 {
+	if function != "within" || len(args) == 0 {
+		return nil
+	}
+	list, ok := args[0].(traits.Sizer)
+	if !ok {
+		return nil
+	}
+	size, ok := list.Size().(types.Int)
+	if !ok {
+		return nil
+	}
+	cost := uint64(size)/comparedPerUnit + 1
+	return &cost
 }
 
 // Error is what is wrong with an expression, and where: columns count characters of the expression, from 1.
@@ -124,7 +150,7 @@ func Compile(text string) (*Condition, error) {
 	if t := checked.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
 		return nil, &Error{1, fmt.Sprintf("a condition must be true or false, and this one is of type %s", t)}
 	}
-	program, err := env.Program(checked, cel.CostLimit(maxCost))
+	program, err := env.Program(checked, cel.CostLimit(maxCost), cel.CostTracking(withinCost{}))
 	if err != nil {
 		return nil, &Error{1, oneLine(err.Error())}
 	}

@@ -87,3 +87,23 @@ func TestAnUnknownKeyIsSaidWithTheExpression(t *testing.T) {
 	_, err = c.Holds(Facts{Input: map[string]any{"count": "many"}})
 	assert.ErrorContains(t, err, "neither true nor false")
 }
+
+func TestComparingManyPathsCosts(t *testing.T) {
+	changed := make([]string, 20_000)
+	for i := range changed {
+		changed[i] = fmt.Sprintf("core/%d.c", i)
+	}
+	once, err := Compile(`changed.within("android/**")`)
+	require.NoError(t, err)
+	holds, err := once.Holds(Facts{Changed: changed})
+	require.NoError(t, err)
+	assert.False(t, holds)
+	square, err := Compile(`changed.all(x, !changed.within("android/" + x))`)
+	require.NoError(t, err)
+	_, err = square.Holds(Facts{Changed: changed})
+	assert.ErrorIs(t, err, ErrTooCostly)
+	braces, err := Compile(`changed.within("` + strings.Repeat("{a,b}", 40) + `")`)
+	require.NoError(t, err)
+	_, err = braces.Holds(Facts{Changed: changed})
+	assert.ErrorContains(t, err, "within takes a glob")
+}

@@ -12,6 +12,21 @@ import (
 // MaxFileSize is the most bytes a pipeline file may have. It is far above any file a person writes.
 const MaxFileSize = 1 << 20
 
+// MaxScript is the most bytes a script may have. What is longer is a program, and belongs in a file of its own.
+const MaxScript = 64 << 10
+
+// maxDepth and maxValues bound what a file holds, before a parser meets it.
+const (
+	maxDepth  = 32
+	maxValues = 20_000
+)
+
+// maxLaidOut bounds the bytes of scripts that parts and variants make of a file.
+const maxLaidOut = 8 << 20
+
+// MaxFindings is how many complaints about a file are told; who has mended those may ask again.
+const MaxFindings = 100
+
 // Pipeline is what to do on which event: one file of the piston/ folder, with its parts put in and its variants
 // laid out.
 type Pipeline struct {

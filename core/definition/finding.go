@@ -92,21 +92,26 @@ func (p position) finding(code, message, fix string) Finding {
 	return f
 }
 
+// lines are the offsets at which lines begin.
+func (s *source) lines() []int {
+	if s.starts == nil {
+		s.starts = []int{0}
+		for i, c := range s.text {
+			if c == '\n' {
+				s.starts = append(s.starts, i+1)
+			}
+		}
+	}
+	return s.starts
+}
+
 func (s *source) line(n int) string {
-	if n < 1 {
+	starts := s.lines()
+	if n < 1 || n > len(starts) {
 		return ""
 	}
-	rest := s.text
-	for ; n > 1; n-- {
-		_, after, found := bytes.Cut(rest, []byte{'\n'})
-		if !found {
-			return ""
-		}
-		rest = after
-	}
-	text, _, _ := bytes.Cut(rest, []byte{'\n'})
-	line := string(text)
-	return strings.TrimSuffix(line, "\r")
+	text, _, _ := bytes.Cut(s.text[starts[n-1]:], []byte{'\n'})
+	return strings.TrimSuffix(string(text), "\r")
 }
 
 // excerptWidth is the most characters of a line that a finding shows.

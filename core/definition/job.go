@@ -81,21 +81,22 @@ type Keep struct {
 
 // Step is one shell command of a job.
 type Step struct {
-	Name        string            `toml:"name" json:"name" doc:"What the step is called in logs and reports. Default: the script's first line." sample:"name = \"unit tests\""`
-	Script      string            `toml:"script" json:"script" doc:"What to run, in the workspace. Values reach it as environment variables only." sample:"script = \"make test\""`
-	Part        string            `toml:"part" json:"-" doc:"Instead of a script: the steps of piston/parts/NAME.toml stand here, and what they need (caches, tools, artifacts) becomes the job's." sample:"part = \"stations\""`
-	With        map[string]any    `toml:"with" json:"-" doc:"Values for the part's parameters." sample:"part = \"stations\"\nwith = { FOLDER = \"depot\" }"`
-	When        string            `toml:"when" json:"when,omitempty" doc:"Condition (CEL) without which the step is skipped." sample:"when = 'trusted'"`
-	Always      bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a step that runs although an earlier one failed." sample:"always = true"`
-	Advisory    bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a step whose failure is reported and changes nothing else." sample:"advisory = true"`
-	Shell       string            `toml:"shell" json:"shell,omitempty" doc:"What runs the script: \"sh\", \"bash\" or \"python3\". Default: the job's." sample:"shell = \"bash\""`
-	Env         map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of this step; they win over the job's." sample:"env = { VERBOSE = \"1\" }"`
-	Secrets     []string          `toml:"secrets" json:"secrets,omitempty" doc:"Secrets this step gets, each as an environment variable of the secret's name. Of a set, a member: SET:MEMBER, in the variable SET; ${NAME} stands for a variant's value." sample:"secrets = [\"DEPOT_TOKEN\", \"FEED:harbour\"]"`
-	SecretFiles map[string]string `toml:"secret_files" json:"secret_files,omitempty" doc:"Secrets this step gets as files: secret name = path in the workspace. The file is there (mode 0600) only while the step runs." sample:"secret_files = { \"SERVICES:harbour\" = \"android/services.json\" }"`
-	Dir         string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace to run in. Default: the job's." sample:"dir = \"android\""`
-	Limit       Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the step may take." sample:"limit = \"5m\""`
-	Network     string            `toml:"network" json:"network,omitempty" doc:"\"host\" (the default) or \"none\": no network at all." sample:"network = \"none\""`
-	TestReports []string          `toml:"test_reports" json:"test_reports,omitempty" doc:"Globs of JUnit XML files the step writes; failed cases are shown on the run." sample:"test_reports = [\"out/tests/*.xml\"]"`
+	Name          string            `toml:"name" json:"name" doc:"What the step is called in logs and reports. Default: the script's first line." sample:"name = \"unit tests\""`
+	Script        string            `toml:"script" json:"script" doc:"What to run, in the workspace. Values reach it as environment variables only." sample:"script = \"make test\""`
+	Part          string            `toml:"part" json:"-" doc:"Instead of a script: the steps of piston/parts/NAME.toml stand here, and what they need (caches, tools, artifacts) becomes the job's." sample:"part = \"stations\""`
+	With          map[string]any    `toml:"with" json:"-" doc:"Values for the part's parameters." sample:"part = \"stations\"\nwith = { FOLDER = \"depot\" }"`
+	When          string            `toml:"when" json:"when,omitempty" doc:"Condition (CEL) without which the step is skipped." sample:"when = 'trusted'"`
+	Always        bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a step that runs although an earlier one failed." sample:"always = true"`
+	Advisory      bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a step whose failure is reported and changes nothing else." sample:"advisory = true"`
+	Shell         string            `toml:"shell" json:"shell,omitempty" doc:"What runs the script: \"sh\", \"bash\" or \"python3\". Default: the job's." sample:"shell = \"bash\""`
+	Env           map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of this step; they win over the job's." sample:"env = { VERBOSE = \"1\" }"`
+	Secrets       []string          `toml:"secrets" json:"secrets,omitempty" doc:"Secrets this step gets, each as an environment variable of the secret's name. Of a set, a member: SET:MEMBER, in the variable SET; ${NAME} stands for a variant's value." sample:"secrets = [\"DEPOT_TOKEN\", \"FEED:harbour\"]"`
+	SecretFiles   map[string]string `toml:"secret_files" json:"secret_files,omitempty" doc:"Secrets this step gets as files: secret name = path in the workspace. The file is there (mode 0600) only while the step runs." sample:"secret_files = { \"SERVICES:harbour\" = \"android/services.json\" }"`
+	Dir           string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace to run in. Default: the job's." sample:"dir = \"android\""`
+	Limit         Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the step may take." sample:"limit = \"5m\""`
+	Network       string            `toml:"network" json:"network,omitempty" doc:"\"outside\" (the default): the world, but nothing of the machine or the networks it is in, besides what the runner's owner lets through; each job has a loopback of its own. \"none\": no network at all. \"host\": the machine's own, where runner and project allow it, and never for a proposal from outside." sample:"network = \"none\""`
+	TestReports   []string          `toml:"test_reports" json:"test_reports,omitempty" doc:"Globs of JUnit XML files the step writes; failed cases are shown on the run. A step that passes without a single case fails all the same: its tests did not run." sample:"test_reports = [\"out/tests/*.xml\"]"`
+	TestsOptional bool              `toml:"tests_optional" json:"tests_optional,omitempty" doc:"Set to true for a step that may pass without a test case in its reports." sample:"test_reports = [\"out/tests/*.xml\"]\ntests_optional = true"`
 
 	File    string `toml:"-" json:"file,omitempty"` // where it is written, when that is a part
 	Line    int    `toml:"-" json:"line"`

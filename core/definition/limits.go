@@ -11,6 +11,9 @@ type Limits struct {
 	Memory    Size `toml:"memory" json:"memory,omitempty" doc:"Most memory of all the job's processes together." sample:"memory = \"4GB\""`
 	Disk      Size `toml:"disk" json:"disk,omitempty" doc:"Most space the job's files may take." sample:"disk = \"10GB\""`
 	Log       Size `toml:"log" json:"log,omitempty" doc:"Most bytes the job may print." sample:"log = \"20MB\""`
+	Keep      Size `toml:"keep" json:"keep,omitempty" doc:"Most bytes of all artifacts together." sample:"keep = \"2GB\""`
+	Hand      Size `toml:"hand" json:"hand,omitempty" doc:"Most bytes of what the job hands on under one name." sample:"hand = \"2GB\""`
+	Cache     Size `toml:"cache" json:"cache,omitempty" doc:"Most bytes of one cache, before it is packed; a larger one is not saved." sample:"cache = \"5GB\""`
 	Processes int  `toml:"processes" json:"processes,omitempty" doc:"Most processes and threads at a time." sample:"processes = 500"`
 	OpenFiles int  `toml:"open_files" json:"open_files,omitempty" doc:"Most files that one process may have open at a time." sample:"open_files = 4096"`
 }
@@ -30,6 +33,7 @@ func (s Size) Bytes() int64 {
 // Numbers are limits that can be compared.
 type Numbers struct {
 	Memory, Disk, Log    int64 // bytes
+	Keep, Hand, Cache    int64 // bytes
 	Processes, OpenFiles int
 }
 
@@ -38,12 +42,13 @@ func (l *Limits) Numbers() Numbers {
 	if l == nil {
 		return Numbers{}
 	}
-	return Numbers{l.Memory.Bytes(), l.Disk.Bytes(), l.Log.Bytes(), l.Processes, l.OpenFiles}
+	return Numbers{l.Memory.Bytes(), l.Disk.Bytes(), l.Log.Bytes(), l.Keep.Bytes(), l.Hand.Bytes(), l.Cache.Bytes(), l.Processes, l.OpenFiles}
 }
 
 // Within are the lesser of two limits each.
 func (n Numbers) Within(most Numbers) Numbers {
 	return Numbers{lesser(n.Memory, most.Memory), lesser(n.Disk, most.Disk), lesser(n.Log, most.Log),
+		lesser(n.Keep, most.Keep), lesser(n.Hand, most.Hand), lesser(n.Cache, most.Cache),
 		lesser(n.Processes, most.Processes), lesser(n.OpenFiles, most.OpenFiles)}
 }
 
@@ -64,7 +69,7 @@ func (v *validator) limits(l *Limits, at ...string) {
 		key   string
 		size  Size
 		least int64
-	}{{"memory", l.Memory, 1e6}, {"disk", l.Disk, 1e6}, {"log", l.Log, 1e3}} {
+	}{{"memory", l.Memory, 1e6}, {"disk", l.Disk, 1e6}, {"log", l.Log, 1e3}, {"keep", l.Keep, 1}, {"hand", l.Hand, 1}, {"cache", l.Cache, 1}} {
 		if n, err := quantity.ParseBytes(string(s.size)); s.size != "" && (err != nil || n < s.least) {
 			v.add("bad-value", fmt.Sprintf("%q is no size of %s or more", string(s.size), quantity.Bytes(s.least)), `Write a number with a unit: "500MB", "4GB".`, in(s.key)...)
 		}

@@ -10,6 +10,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"gentlepiston.example/piston/core/bound"
 )
 
 // Folder is where a repository keeps its pipeline files.
@@ -33,14 +35,14 @@ func Parse(file string, text []byte, parts Files) (*Pipeline, []Finding) {
 	p := new(Pipeline)
 	ix, found := decode(&source{file: file, text: text}, p)
 	if ix == nil {
-		return nil, found
+		return nil, Foremost(found)
 	}
 	p.Name, p.ix = strings.TrimSuffix(path.Base(file), ".toml"), ix
 	p.complete()
 	if partly := p.putPartsIn(parts); HasErrors(partly) {
 		found = append(found, partly...)
 		sortFindings(found)
-		return nil, found
+		return nil, Foremost(found)
 	}
 	v := &validator{ix: p.ix}
 	v.pipeline(p)
@@ -51,9 +53,21 @@ func Parse(file string, text []byte, parts Files) (*Pipeline, []Finding) {
 	found = append(found, v.found...)
 	sortFindings(found)
 	if HasErrors(found) {
-		return nil, found
+		return nil, Foremost(found)
 	}
 	return p, found
+}
+
+// Foremost cuts a list of findings after the first that are worth telling.
+func Foremost(found []Finding) []Finding {
+	if len(found) <= MaxFindings {
+		return found
+	}
+	last := found[MaxFindings]
+	last.Line, last.Col, last.Excerpt = 0, 0, ""
+	last.Code, last.Fix = "too-many", "Mend these first, then ask again."
+	last.Message = fmt.Sprintf("%d more complaints are not told", len(found)-MaxFindings)
+	return append(found[:MaxFindings:MaxFindings], last)
 }
 
 // sortFindings orders by place.
@@ -97,8 +111,13 @@ func readable(src *source) []Finding {
 	}
 	if len(src.text) > MaxFileSize {
 		return whole("file-too-large",
-			fmt.Sprintf("the file has %d bytes; a pipeline file may have %d", len(src.text), MaxFileSize),
+			fmt.Sprintf("the file has more than %d bytes, the most a pipeline file may have", MaxFileSize),
 			"Is this a pipeline file? Only pipelines, their parts and app.toml belong in piston/; move other files elsewhere.")
+	}
+	if m := bound.TOML(src.text); m.Depth > maxDepth || m.Values > maxValues {
+		return whole("too-many",
+			fmt.Sprintf("the file nests %d deep and holds %d values; it may nest %d deep and hold %d", m.Depth, m.Values, maxDepth, maxValues),
+			"Is this a pipeline file? Split the pipeline, or make one job of several by variants.")
 	}
 	if !utf8.Valid(src.text) {
 		line, col := 1, 1

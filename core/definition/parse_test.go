@@ -68,6 +68,7 @@ func TestFindingsPointAtTheirPlace(t *testing.T) {
 		{"wrong type", "limit = 30\n[[job.a.step]]\nscript=\"x\"\n", "bad-toml", 1, 9, ""},
 		{"not toml", "[job.a\n", "bad-toml", 1, 7, ""},
 		{"cycle", "[job.a]\nafter=[\"b\"]\n[[job.a.step]]\nscript=\"x\"\n[job.b]\nafter=[\"a\"]\n[[job.b.step]]\nscript=\"x\"\n", "cycle", 6, 8, "a → b → a"},
+		{"a variant that except leaves out", "[job.a]\nvariants.over = { ABI = [\"arm\", \"x86\"] }\nvariants.except = [{ ABI = \"x86\" }]\n[[job.a.step]]\nscript=\"x\"\n[job.b]\nafter=[\"a+x86\"]\n[[job.b.step]]\nscript=\"x\"\n", "unknown-job", 7, 8, "The variants are: a+arm."},
 		{"unknown job", "[job.a]\nafter=[\"cor\"]\n[[job.a.step]]\nscript=\"x\"\n[[job.core.step]]\nscript=\"x\"\n", "unknown-job", 2, 8, `Did you mean "core"?`},
 		{"no steps", "[job.a]\nmachine=[\"linux\"]\n", "no-steps", 1, 6, "[[job.a.step]]"},
 		{"no jobs", "about = \"x\"\n", "no-jobs", 1, 1, ""},

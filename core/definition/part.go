@@ -47,12 +47,15 @@ func (p *Pipeline) putPartsIn(files Files) (found []Finding) {
 			into.values[k] = v
 		}
 	}
+	spent := 0
 	for _, name := range sortedKeys(p.Job) {
-		b := &builder{files: files, job: p.Job[name], at: []string{"job", name}, into: into}
+		b := &builder{files: files, job: p.Job[name], at: []string{"job", name}, into: into, spent: &spent}
 		written := p.Job[name].Step
 		p.Job[name].Step = nil
 		b.steps(written, p.ix, []string{"job", name, "step"}, nil, nil)
-		found = append(found, b.found...)
+		if found = append(found, b.found...); spent > maxLaidOut {
+			return found
+		}
 		p.Job[name].nameItems()
 		p.Job[name].nameSteps()
 	}
@@ -87,6 +90,7 @@ type builder struct {
 	at    []string // of the job, in the index that is being built
 	into  *index
 	found []Finding
+	spent *int // bytes of parts, for all jobs of the pipeline
 }
 
 func (b *builder) add(at position, code, message, fix string) {
@@ -184,6 +188,11 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 		b.add(at, "no-part", message, "Make the file, or correct the name; parts are in "+PartsFolder+"/.")
 		return
 	}
+	if *b.spent += len(text); *b.spent > maxLaidOut {
+		b.add(at, "too-many", fmt.Sprintf("the parts that the jobs of this file use come to more than %d MB", maxLaidOut>>20),
+			"Put what is long into files of the repository, and call those.")
+		return
+	}
 	part := new(Part)
 	partIndex, found := decode(&source{file: file, text: text}, part)
 	b.found = append(b.found, found...)
@@ -218,7 +227,7 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 func (b *builder) partOnlyKeys(s *Step) (keys []string) {
 	for name, set := range map[string]bool{"when": s.When != "", "always": s.Always, "advisory": s.Advisory, "shell": s.Shell != "",
 		"env": len(s.Env) > 0, "secrets": len(s.Secrets) > 0, "secret_files": len(s.SecretFiles) > 0, "dir": s.Dir != "",
-		"limit": s.Limit != "", "network": s.Network != "", "test_reports": len(s.TestReports) > 0, "name": s.Name != ""} {
+		"limit": s.Limit != "", "network": s.Network != "", "test_reports": len(s.TestReports) > 0, "tests_optional": s.TestsOptional, "name": s.Name != ""} {
 		if set {
 			keys = append(keys, name)
 		}

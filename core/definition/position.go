@@ -24,19 +24,12 @@ func (k key) parts() []string { return strings.Split(string(k), "\x1f") }
 
 // at finds where a piece of the text begins.
 func (s *source) at(piece unstable.Range) position {
-	if s.starts == nil {
-		s.starts = []int{0}
-		for i, c := range s.text {
-			if c == '\n' {
-				s.starts = append(s.starts, i+1)
-			}
-		}
-	}
-	line, exact := slices.BinarySearch(s.starts, int(piece.Offset))
+	starts := s.lines()
+	line, exact := slices.BinarySearch(starts, int(piece.Offset))
 	if !exact {
 		line--
 	}
-	return position{s, line + 1, int(piece.Offset) - s.starts[line] + 1}
+	return position{s, line + 1, int(piece.Offset) - starts[line] + 1}
 }
 
 // index holds where each key of a document is written, and the order in which keys first appear.

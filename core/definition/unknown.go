@@ -30,6 +30,9 @@ func unknownKeys(ix *index, t reflect.Type) []Finding {
 			fix = fmt.Sprintf("Did you mean %q?", near)
 		}
 		found = append(found, ix.places[k].finding("unknown-key", fmt.Sprintf("unknown key %q", last), fix))
+		if len(found) > MaxFindings {
+			break
+		}
 	}
 	return found
 }
@@ -91,10 +94,16 @@ func keysOf(t reflect.Type) *keys {
 	return k
 }
 
+// longestMeant is the longest name that is compared: to compare two takes the product of their lengths.
+const longestMeant = 300
+
 // nearest returns the candidate a person most likely meant, or "" when none is close.
 func nearest(word string, candidates []string) string {
 	best, bestDistance := "", len(word)/2+1
 	for _, c := range candidates {
+		if len(c) >= len(word)+bestDistance || len(word) >= len(c)+bestDistance || len(c) > longestMeant {
+			continue // the lengths alone tell that it is further away
+		}
 		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance {
 			best, bestDistance = c, d
 		}

@@ -69,6 +69,9 @@ var (
 )
 
 func (v *validator) add(code, message, fix string, at ...string) {
+	if len(v.found) > 2*MaxFindings {
+		return // nobody reads so many, and each costs
+	}
 	v.found = append(v.found, v.ix.place(at...).finding(code, message, fix))
 }
 
@@ -223,6 +226,10 @@ func (v *validator) step(s *Step, at []string) {
 	if strings.TrimSpace(s.Script) == "" && s.Part == "" {
 		v.add("missing-key", "the step has no script", `Add script = "make".`, at...)
 	}
+	if len(s.Script) > MaxScript {
+		v.add("too-many", fmt.Sprintf("the script has %d bytes; it may have %d", len(s.Script), MaxScript),
+			"Put it into a file of the repository, and call that.", in("script")...)
+	}
 	if strings.ContainsRune(s.Script, 0) {
 		v.add("bad-value", "the script holds a NUL character", "Remove it.", in("script")...)
 	}
@@ -234,7 +241,7 @@ func (v *validator) step(s *Step, at []string) {
 	if s.Dir != "" {
 		v.relative(s.Dir, in("dir")...)
 	}
-	v.oneOf(s.Network, []string{"host", "none"}, in("network")...)
+	v.oneOf(s.Network, []string{"outside", "none", "host"}, in("network")...)
 	v.oneOf(s.Shell, shells, in("shell")...)
 	for i, name := range s.Secrets {
 		if !strings.Contains(name, "${") {
@@ -247,6 +254,9 @@ func (v *validator) step(s *Step, at []string) {
 			v.secret(name, in("secret_files", name)...)
 		}
 		v.relative(s.SecretFiles[name], in("secret_files", name)...)
+	}
+	if s.TestsOptional && len(s.TestReports) == 0 {
+		v.add("bad-value", "tests_optional says nothing without test_reports", "Add test_reports, or remove it.", in("tests_optional")...)
 	}
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
@@ -348,20 +358,35 @@ func (v *validator) duration(d Duration, at ...string) {
 
 func (v *validator) globs(globs []string, at ...string) {
 	for i, glob := range globs {
-		if glob == "" || !doublestar.ValidatePattern(glob) {
-			v.add("bad-glob", fmt.Sprintf("%q is no glob", glob), "Check brackets and braces; ** crosses slashes.",
-				append(append([]string(nil), at...), strconv.Itoa(i))...)
-		}
+		v.pattern(glob, append(append([]string(nil), at...), strconv.Itoa(i))...)
 	}
 }
 
 // glob checks a pattern of workspace files.
 func (v *validator) glob(glob string, at ...string) {
-	if !v.relative(glob, at...) {
-		return
+	if v.relative(glob, at...) {
+		v.pattern(glob, at...)
 	}
-	if !doublestar.ValidatePattern(glob) {
-		v.add("bad-glob", fmt.Sprintf("%q is no glob", glob), "Check brackets and braces; ** crosses slashes.", at...)
+}
+
+// Matching tries every way through braces and double stars, so there can only be few.
+const (
+	maxGlob        = 4 << 10
+	maxGlobBraces  = 3
+	maxGlobChoices = 16
+	maxGlobStars   = 8
+)
+
+// pattern checks a glob.
+func (v *validator) pattern(glob string, at ...string) {
+	switch {
+	case glob == "" || !doublestar.ValidatePattern(glob):
+		v.add("bad-glob", fmt.Sprintf("%.200q is no glob", glob), "Check brackets and braces; ** crosses slashes.", at...)
+	case len(glob) > maxGlob || strings.Count(glob, "{") > maxGlobBraces || strings.Count(glob, ",") > maxGlobChoices ||
+		strings.Count(glob, "**") > maxGlobStars:
+		v.add("bad-glob", fmt.Sprintf("the glob %.60q… asks for too much", glob),
+			fmt.Sprintf("It may have %d bytes, %d braces, %d commas and %d double stars; write several.",
+				maxGlob, maxGlobBraces, maxGlobChoices, maxGlobStars), at...)
 	}
 }
 

@@ -128,6 +128,7 @@ func (v *Variants) size() int {
 // layOutVariants makes a job of each combination, and replaces in every job what stands for a value.
 func (p *Pipeline) layOutVariants(v *validator) {
 	jobs := map[string]*Job{}
+	bytes := 0
 	variants := map[string][]string{} // by the name of the job as written
 	for _, name := range sortedKeys(p.Job) {
 		job := p.Job[name]
@@ -138,6 +139,11 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			continue
 		}
 		for _, values := range job.Variants.combinations() {
+			if bytes += job.scriptBytes(); bytes > maxLaidOut {
+				v.add("too-many", fmt.Sprintf("the scripts of all variants come to more than %d MB", maxLaidOut>>20),
+					"Leave some out, or put what is long into files of the repository, and call those.", "job", name, "variants")
+				return
+			}
 			one := job.clone()
 			one.Of, one.Variant, one.Variants = name, values, nil
 			for _, key := range sortedKeys(values) {
@@ -170,13 +176,27 @@ func (p *Pipeline) layOutVariants(v *validator) {
 					after = append(after, name)
 				}
 			}
-			if !known {
-				v.unknownJob(p, job, other, "job", job.written, "after", strconv.Itoa(i))
+			at := []string{"job", job.written, "after", strconv.Itoa(i)}
+			of, _, isVariant := strings.Cut(other, "+")
+			switch {
+			case known:
+			case isVariant && len(variants[of]) > 0:
+				v.add("unknown-job", fmt.Sprintf("job %q waits for %q, which is no variant of job %q; does except leave it out?", job.written, other, of),
+					"The variants are: "+strings.Join(variants[of][:min(10, len(variants[of]))], ", ")+".", at...)
+			default:
+				v.unknownJob(p, job, other, at...)
 			}
 		}
 		job.After = after
 	}
 	p.Job = jobs
+}
+
+func (j *Job) scriptBytes() (n int) {
+	for _, s := range j.Step {
+		n += len(s.Script)
+	}
+	return n
 }
 
 // clone copies a job through its JSON form, which holds all but what is the same for all variants.

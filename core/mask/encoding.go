@@ -29,6 +29,11 @@ func forms(v []byte, add func(string)) {
 		wrapped(lower, n, add)
 		wrapped(strings.ToUpper(lower), n, add)
 	}
+	for _, between := range []string{":", " "} { // as fingerprints and dumps are written
+		add(spaced(lower, between))
+		add(spaced(strings.ToUpper(lower), between))
+	}
+	twice(v, add)
 	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		for shift := range 3 {
 			add(aligned(alphabet, v, shift))
@@ -52,6 +57,14 @@ func forms(v []byte, add func(string)) {
 		add(ascii(q))
 		add(strings.ReplaceAll(q, "/", `\/`))
 	}
+	for _, form := range []string{`\u%04x`, `\u%04X`} { // every character by its number
+		add(numbered(text, form))
+		add(strings.ReplaceAll(numbered(text, form), `\u`, `\\u`)) // in a text that is in JSON itself
+	}
+	add(strings.ReplaceAll(ascii(quoted(text, false)), "/", `\/`))
+	for _, form := range []string{`\x%02x`, `\x%02X`, `\%03o`, `\0%03o`} { // of C, Python and shells
+		add(percentBytes(text, form))
+	}
 	add(strings.ReplaceAll(text, "'", `'\''`)) // POSIX.1-2017 XCU, 2.2.2
 	add(strings.ReplaceAll(text, "'", `'"'"'`))
 	add(backslashed(text, "\"$`\\"))                                                     // 2.2.3
@@ -60,6 +73,61 @@ func forms(v []byte, add func(string)) {
 	add(html.EscapeString(text))                                                         // also Go's encoding/xml
 	add(xmlEscaper.Replace(text))
 	add(strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(text))
+}
+
+// joinable are the writings of v in which white space means nothing, so that they may be broken anywhere.
+func joinable(v []byte, add func(string)) {
+	lower := hex.EncodeToString(v)
+	add(lower)
+	add(strings.ToUpper(lower))
+	for _, alphabet := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+		for shift := range 3 {
+			add(aligned(alphabet, v, shift))
+		}
+	}
+}
+
+// twice adds Base64 of Base64: at each alignment of the inner text, what of the outer depends on that alone.
+func twice(v []byte, add func(string)) {
+	if len(v) > maxEscaped {
+		return
+	}
+	for inner := range 3 {
+		once := aligned(base64.RawStdEncoding, v, inner)
+		for outer := range 3 {
+			add(aligned(base64.RawStdEncoding, []byte(once), outer))
+		}
+	}
+}
+
+// spaced puts something between the bytes of a hexadecimal text.
+func spaced(digits, between string) string {
+	var b strings.Builder
+	for i := 0; i+2 <= len(digits); i += 2 {
+		if i > 0 {
+			b.WriteString(between)
+		}
+		b.WriteString(digits[i : i+2])
+	}
+	return b.String()
+}
+
+// numbered writes every character as the numbers of its UTF-16 units.
+func numbered(v, form string) string {
+	var b strings.Builder
+	for _, unit := range utf16.Encode([]rune(v)) {
+		fmt.Fprintf(&b, form, unit)
+	}
+	return b.String()
+}
+
+// percentBytes writes every byte by a form.
+func percentBytes(v, form string) string {
+	var b strings.Builder
+	for i := range len(v) {
+		fmt.Fprintf(&b, form, v[i])
+	}
+	return b.String()
 }
 
 // maxEscaped is the most bytes of a value that is looked for in the escapes of texts.
@@ -162,11 +230,16 @@ func plain(v []byte) []byte {
 
 const escape = 0x1b
 
-// maxSequence is the most bytes of a control sequence; what is longer is none.
-const maxSequence = 64
+// maxSequence is the most bytes of a control sequence, and maxCommand of an operating system command, such as a link; what
+// is longer is none.
+const (
+	maxSequence = 64
+	maxCommand  = 2048
+)
 
 // sequence measures the control sequence that text begins with: one that sets colours or moves the cursor (CSI;
-// ECMA-48, section 5.4), or that chooses a character set (ECMA-35, section 13). partial says that more bytes decide.
+// ECMA-48, section 5.4), a command to the terminal's system, such as a link or a title (OSC; 8.3.89), or one that chooses
+// a character set (ECMA-35, section 13). partial says that more bytes decide.
 func sequence(text []byte) (n int, partial bool) {
 	if text[0] != escape {
 		return 0, false
@@ -181,6 +254,9 @@ func sequence(text []byte) (n int, partial bool) {
 		}
 		return 3, false
 	}
+	if text[1] == ']' {
+		return command(text)
+	}
 	if text[1] != '[' {
 		return 0, false
 	}
@@ -193,4 +269,25 @@ func sequence(text []byte) (n int, partial bool) {
 		}
 	}
 	return 0, len(text) < maxSequence
+}
+
+// command measures an operating system command, which ends with BEL or ESC \\ (ST).
+func command(text []byte) (n int, partial bool) {
+	for i := 2; i < len(text) && i < maxCommand; i++ {
+		switch c := text[i]; {
+		case c == 0x07:
+			return i + 1, false
+		case c == escape:
+			if i+1 == len(text) {
+				return 0, true
+			}
+			if text[i+1] == '\\' {
+				return i + 2, false
+			}
+			return 0, false
+		case c < 0x20:
+			return 0, false
+		}
+	}
+	return 0, len(text) < maxCommand
 }

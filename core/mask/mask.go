@@ -49,6 +49,7 @@ type Masker struct {
 	longest int
 	known   map[uint32][]candidate
 	names   []string
+	joined  *Masker // of a finder: for what may be broken by white space anywhere
 }
 
 // candidate is a pattern, and where in it a window stands.
@@ -104,6 +105,20 @@ func Finder(values ...Value) *Masker {
 			if line = bytes.TrimSpace(line); len(line) >= minKeyLine && len(line) != len(whole) && bytes.IndexByte(line, ' ') < 0 {
 				forms(line, add)
 			}
+		}
+	}
+	m := b.masker()
+	m.joined = joinedFinder(values)
+	return m
+}
+
+// joinedFinder finds, in a text without its white space, what means the same wherever it is broken.
+func joinedFinder(values []Value) *Masker {
+	b := newBuilder()
+	for _, v := range values {
+		owner := b.owner(v.Name)
+		if whole := bytes.TrimSpace(v.Text); len(whole) >= MinLength {
+			joinable(whole, func(form string) { b.add(form, owner) })
 		}
 	}
 	return b.masker()
@@ -239,19 +254,49 @@ type Search struct {
 	m    *Masker
 	hit  []bool
 	text []byte // not yet decided
+
+	joined *Search // of the same without white space; nil for none
 }
 
 // Search begins a search.
-func (m *Masker) Search() *Search { return &Search{m: m, hit: make([]bool, len(m.names))} }
+func (m *Masker) Search() *Search {
+	s := &Search{m: m, hit: make([]bool, len(m.names))}
+	if m.joined != nil {
+		s.joined = m.joined.Search()
+	}
+	return s
+}
 
 // Write never fails.
 func (s *Search) Write(p []byte) (int, error) {
 	if s.m.longest == 0 {
 		return len(p), nil
 	}
+	if s.joined != nil {
+		s.joined.writeJoined(p)
+	}
 	s.text = append(s.text, p...)
 	s.look(max(0, len(s.text)-s.m.longest+1))
 	return len(p), nil
+}
+
+// blank are bytes that mean nothing in what is joined.
+var blank = [256]bool{' ': true, '\t': true, '\n': true, '\r': true}
+
+// writeJoined takes a text without its white space.
+func (s *Search) writeJoined(p []byte) {
+	if s.m.longest == 0 {
+		return
+	}
+	from := 0
+	for i, c := range p {
+		if blank[c] {
+			s.text = append(s.text, p[from:i]...)
+			from = i + 1
+		}
+	}
+	s.text = append(s.text, p[from:]...)
+	s.look(max(0, len(s.text)-s.m.longest+1))
 }
 
 func (s *Search) look(limit int) {
@@ -264,8 +309,12 @@ func (s *Search) look(limit int) {
 // Names ends the search and tells the names of the values that were found, in the order in which they were given.
 func (s *Search) Names() (names []string) {
 	s.look(len(s.text))
+	var also []string
+	if s.joined != nil {
+		also = s.joined.Names()
+	}
 	for i, name := range s.m.names {
-		if s.hit[i] && !slices.Contains(names, name) {
+		if (s.hit[i] || slices.Contains(also, name)) && !slices.Contains(names, name) {
 			names = append(names, name)
 		}
 	}

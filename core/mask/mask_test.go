@@ -11,9 +11,11 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/url"
+	"regexp"
 	"sort"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -285,4 +287,51 @@ func BenchmarkWriter(b *testing.B) {
 			}
 		})
 	}
+}
+
+func TestFurtherWritingsOfAValue(t *testing.T) {
+	const secret = `s3cr/et-"wört"-0815`
+	m := New(Value{"KEY", []byte(secret)})
+	numberedText, hexed, octal := "", "", ""
+	for _, u := range utf16.Encode([]rune(secret)) {
+		numberedText += fmt.Sprintf(`\u%04x`, u)
+	}
+	for _, c := range []byte(secret) {
+		hexed += fmt.Sprintf(`\x%02x`, c)
+		octal += fmt.Sprintf(`\%03o`, c)
+	}
+	pairs := strings.Split(strings.TrimSuffix(regexp.MustCompile(`..`).ReplaceAllString(hex.EncodeToString([]byte(secret)), "$0,"), ","), ",")
+	once := base64.StdEncoding.EncodeToString([]byte(secret))
+	for name, text := range map[string]string{
+		"slashes in JSON":        `s3cr\/et-\"w\u00f6rt\"-0815`,
+		"every character":        numberedText,
+		"in capitals":            strings.ReplaceAll(strings.ToUpper(numberedText), `\U`, `\u`),
+		"bytes of C":             hexed,
+		"octal":                  octal,
+		"hex with colons":        strings.Join(pairs, ":"),
+		"hex with spaces":        strings.ToUpper(strings.Join(pairs, " ")),
+		"Base64 of Base64":       base64.StdEncoding.EncodeToString([]byte(once)),
+		"of Base64 with more":    base64.StdEncoding.EncodeToString([]byte("x" + base64.StdEncoding.EncodeToString([]byte("ab"+secret+"cd")) + "\n")),
+		"with a link in it":      "s3cr/et\x1b]8;;https://tidewick.example/\x1b\\-\"wört\x1b]8;;\x07\"-0815",
+		"with a title in it":     "s3cr/et-\x1b]0;title\x07\"wört\"-0815",
+		"a link that never ends": secret + "\x1b]8;;" + strings.Repeat("x", 3000),
+	} {
+		hidden := m.String("before " + text + " after")
+		assert.Contains(t, hidden, Hidden, name)
+		assert.NotContains(t, hidden, "0815", name)
+	}
+	f := Finder(Value{"KEY", []byte(secret + strings.Repeat("-and-more", 20))})
+	packed := base64.StdEncoding.EncodeToString([]byte("{\"key\":\"" + secret + strings.Repeat("-and-more", 20) + "\"}"))
+	for width := 5; width < 120; width += 13 {
+		broken := ""
+		for rest := packed; rest != ""; rest = rest[min(width, len(rest)):] {
+			broken += "  " + rest[:min(width, len(rest))] + "\r\n"
+		}
+		names, err := f.Find(strings.NewReader("data: |\n" + broken))
+		require.NoError(t, err)
+		assert.Equal(t, []string{"KEY"}, names, "at %d", width)
+	}
+	names, err := f.Find(strings.NewReader(strings.Repeat("ordinary text, and 00 11 22 33 of bytes\n", 10_000)))
+	require.NoError(t, err)
+	assert.Empty(t, names)
 }

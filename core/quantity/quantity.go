@@ -26,7 +26,7 @@ func ParseBytes(text string) (int64, error) {
 	number := strings.TrimRight(strings.ToLower(text), "bkmgt")
 	unit, known := units[strings.ToLower(text)[len(number):]]
 	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
-	if err != nil || !known || v < 0 || v*unit > 1<<60 {
+	if err != nil || !known || !(v >= 0 && v*unit <= 1<<60) { // also what is no number at all
 		return 0, fmt.Errorf("%q is no size: write a number with kB, MB, GB or TB", text)
 	}
 	return int64(v * unit), nil

@@ -54,9 +54,12 @@ type Project struct {
 type Runner struct {
 	Name   string
 	Labels []string
-	Tools  map[string]string // name -> version
+	Tools  map[string]string // name -> version; "" for one that cannot be told
+	Lacks  []string          // tools it has looked for in vain
+	There  bool              // it asks for work now
 
-	Project int64 // the only one it works for; 0 any
+	Project int64  // the only one it works for; 0 any
+	Held    string // why it is handed nothing; "" when it is
 }
 
 // Can reports whether a runner has what a job needs, and what it lacks.
@@ -90,6 +93,7 @@ type Queue struct {
 	Jobs     []Job // queued
 	Runs     []Run // not over
 	Projects map[int64]Project
+	Held     string // why nothing is handed out at all; "" when it is
 }
 
 // Assignment gives a job to a runner, by its place in the list of those that ask.
@@ -210,7 +214,7 @@ func (s *state) begin(j Job) {
 
 func (s *state) blocked(j Job) bool {
 	p := s.Projects[j.Project]
-	if p.Held != "" || p.AtOnce > 0 && s.working[j.Project] >= p.AtOnce || j.After.After(s.Now) {
+	if s.Held != "" || p.Held != "" || p.AtOnce > 0 && s.working[j.Project] >= p.AtOnce || j.After.After(s.Now) {
 		return true
 	}
 	if s.ahead[j.Run].Begun {
@@ -259,6 +263,9 @@ type Wait struct {
 }
 
 func (s *state) why(j Job, runners, known []Runner) string {
+	if s.Held != "" {
+		return s.Held
+	}
 	p := s.Projects[j.Project]
 	if p.Held != "" {
 		return "the project is held: " + p.Held
@@ -295,6 +302,9 @@ func lacking(j Job, runners, known []Runner) string {
 	}
 	for _, r := range known {
 		if _, ok := r.Can(j.Labels, j.Tools); ok {
+			if r.Held != "" {
+				return fmt.Sprintf("only runner %s could do it, and it is held: %s", r.Name, r.Held)
+			}
 			return fmt.Sprintf("only runner %s could do it, and it is not there", r.Name)
 		}
 	}
@@ -302,6 +312,11 @@ func lacking(j Job, runners, known []Runner) string {
 	for _, l := range j.Labels {
 		if !slices.ContainsFunc(known, func(r Runner) bool { return slices.Contains(r.Labels, l) }) {
 			return fmt.Sprintf("needs label %s: no runner has it", l)
+		}
+	}
+	for _, r := range known {
+		if r.There && len(r.unasked(j)) > 0 {
+			return "" // it is about to look
 		}
 	}
 	for _, name := range sortedKeys(j.Tools) {
@@ -317,7 +332,10 @@ func lacking(j Job, runners, known []Runner) string {
 func others(tool string, runners []Runner) string {
 	var have []string
 	for _, r := range runners {
-		if v, ok := r.Tools[tool]; ok {
+		switch v, ok := r.Tools[tool]; {
+		case ok && v == "":
+			have = append(have, fmt.Sprintf("%s has it and cannot tell its version: start it with --tool %s=COMMAND", r.Name, tool))
+		case ok:
 			have = append(have, fmt.Sprintf("%s has %s", r.Name, v))
 		}
 	}
@@ -325,6 +343,34 @@ func others(tool string, runners []Runner) string {
 		return ""
 	}
 	return " (" + strings.Join(have[:min(3, len(have))], ", ") + ")"
+}
+
+// unasked lists tools of a job that a runner neither has nor has looked for.
+func (r Runner) unasked(j Job) (names []string) {
+	for _, name := range sortedKeys(j.Tools) {
+		if _, has := r.Tools[name]; !has && !slices.Contains(r.Lacks, name) && len(r.Lacks) < mostLacks {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// mostLacks bounds how many tools a runner is asked for in vain: their names are whatever pipelines say.
+const mostLacks = 400
+
+// Unasked lists tools that jobs want which a runner could do but for them, and that it has not looked for yet.
+func (q *Queue) Unasked(r Runner) (names []string) {
+	for _, j := range q.Jobs {
+		if _, ok := r.Can(j.Labels, nil); !ok || r.Project != 0 && r.Project != j.Project {
+			continue
+		}
+		for _, name := range r.unasked(j) {
+			if !slices.Contains(names, name) && len(names) < 50 {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // Lacking says why none of the runners can ever do a job with these needs; "" when one can.

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -29,6 +31,8 @@ type Case struct {
 	Seconds float64 `json:"seconds"`
 	Message string  `json:"message,omitempty" doc:"What the failed case said, one line."`
 	Detail  string  `json:"detail,omitempty" doc:"Its longer text, cut at 8 KiB."`
+	File    string  `json:"file,omitempty" doc:"Where a failed case failed, as its report or its text says."`
+	Line    int     `json:"line,omitempty" doc:"From 1; 0 when it is not said."`
 }
 
 // MaxCases and MaxDetail bound what one file may bring.
@@ -117,11 +121,29 @@ func readCase(dec *xml.Decoder, start xml.StartElement, suites []string) (Case, 
 		if c.Message == "" {
 			c.Message = firstLine(c.Detail)
 		}
+		c.File, c.Line = placeOf(start, c.Message+"\n"+c.Detail)
 	} else if len(body.Skipped) > 0 {
 		c.Result = Skipped
 		c.Message = firstLine(body.Skipped[0].Message)
 	}
 	return c, nil
+}
+
+// placeForm recognises a file with a line, as compilers and test runners write them.
+var placeForm = regexp.MustCompile(`(?:^|[\s("'\[])((?:[A-Za-z]:)?[\w./\\+@-]*[\w+@-]\.[A-Za-z][A-Za-z0-9]{0,7})[:(](\d{1,7})\b`)
+
+// placeOf finds where a case failed: the report's own word, which many writers add to the format, else the first place
+// that its text names.
+func placeOf(start xml.StartElement, text string) (file string, line int) {
+	file = firstLine(attr(start, "file"))
+	if n, err := strconv.Atoi(attr(start, "line")); err == nil && n > 0 {
+		line = n
+	}
+	if m := placeForm.FindStringSubmatch(text); m != nil && (file == "" || line == 0 && path.Base(file) == path.Base(m[1])) {
+		file = m[1]
+		line, _ = strconv.Atoi(m[2]) // digits only
+	}
+	return file, line
 }
 
 func attr(e xml.StartElement, name string) string {

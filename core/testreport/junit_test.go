@@ -1,6 +1,7 @@
 package testreport
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -27,7 +28,7 @@ func TestParse(t *testing.T) {
 	require.Len(t, cases, 4)
 	assert.Equal(t, Case{Suite: "tides", Name: "high water", Result: Passed, Seconds: 0.012}, cases[0])
 	assert.Equal(t, Case{Suite: "own", Name: "low <water>", Result: Failed, Seconds: 1200.5, Message: "got 1.2 m",
-		Detail: "core/tide.c:40: expected 1.3\nat second line"}, cases[1])
+		Detail: "core/tide.c:40: expected 1.3\nat second line", File: "core/tide.c", Line: 40}, cases[1])
 	assert.Equal(t, "Segmentation fault", cases[2].Message)
 	assert.Equal(t, Skipped, cases[3].Result)
 }
@@ -36,5 +37,23 @@ func TestParseRefusesOtherFiles(t *testing.T) {
 	for _, text := range []string{"", "{}", "<html></html>", "<testsuite><testcase", "<testsuites>\xff</testsuites"} {
 		_, err := Parse(strings.NewReader(text))
 		assert.ErrorIs(t, err, ErrNotJUnit, text)
+	}
+}
+
+func TestWhereACaseFailed(t *testing.T) {
+	for text, want := range map[string]string{
+		`<testcase name="a" file="core/test_tide.c" line="41"><failure message="no"/></testcase>`:  "core/test_tide.c:41",
+		`<testcase name="a"><failure message="core/test_tide.c:17: want 3">x</failure></testcase>`: "core/test_tide.c:17",
+		`<testcase name="a"><failure message="want 3">at TideTest.java
+	at org.tidewick.TideTest.high(TideTest.java:88)</failure></testcase>`: "TideTest.java:88",
+		`<testcase name="a" file="TideTest.swift"><failure message="x">/src/TideTest.swift:9: error</failure></testcase>`: "/src/TideTest.swift:9",
+		`<testcase name="a"><failure message="at 12:30 the ratio was 3.14:2"/></testcase>`:                                ":0",
+		`<testcase name="a" file="x.c" line="99"><failure message="in other.c:3"/></testcase>`:                            "x.c:99",
+		`<testcase name="a"><failure message="http://127.0.0.1:80"/></testcase>`:                                          ":0",
+	} {
+		cases, err := Parse(strings.NewReader("<testsuite>" + text + "</testsuite>"))
+		require.NoError(t, err)
+		require.Len(t, cases, 1)
+		assert.Equal(t, want, fmt.Sprintf("%s:%d", cases[0].File, cases[0].Line), text)
 	}
 }

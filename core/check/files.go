@@ -1,0 +1,236 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"path"
+	"regexp"
+	"strings"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/reach"
+)
+
+// scriptFiles looks into the shell scripts that a step calls: where they go, and how their lines end.
+func (c *checker) scriptFiles(_ *definition.Job, _ *definition.Step, r reading) {
+	for _, u := range r.uses {
+		if u.kind != program && u.kind != input || c.looked[u.path] {
+			continue
+		}
+		if c.looked == nil {
+			c.looked = map[string]bool{}
+		}
+		c.looked[u.path] = true
+		text := c.tree.text(u.path)
+		first, rest, _ := strings.Cut(text, "\n")
+		shell := ""
+		switch {
+		case strings.HasSuffix(first, "\r") && strings.HasPrefix(first, "#!"):
+			c.keep(inFile("crlf", u.path, 1, first, "its first line ends with a carriage return, so the system looks for an interpreter of that name",
+				"Save it with line ends of Unix (LF), and add to .gitattributes: "+u.path+" eol=lf"))
+			continue
+		case strings.HasPrefix(first, "#!") && strings.Contains(first, "bash"):
+			shell = definition.ShellBash
+		case strings.HasPrefix(first, "#!") && strings.HasSuffix(strings.TrimSpace(first), "sh"), path.Ext(u.path) == ".sh":
+			shell = definition.ShellSh
+		default:
+			continue
+		}
+		if len(text) > definition.MaxScript || rest == "" {
+			continue
+		}
+		inner := c.read(text, shell, u.dir)
+		for _, v := range inner.uses {
+			if v.kind == folder && !c.tree.hasFolder(v.path) && inner.count(v.word) < 2 && v.after == "" && !inner.guarded[v.path] && r.opaque == u.path {
+				c.keep(inFile("no-folder", u.path, v.line, lineOf(text, v.line), fmt.Sprintf("it goes into %q, which is not in the repository; it is called in %s", v.path, u.dir), c.mendFolder(v.path)))
+			}
+		}
+		for _, o := range inner.odd {
+			if o.code == "not-in-sh" || o.code == "crlf" {
+				c.keep(inFile(o.code, u.path, o.line, lineOf(text, o.line), o.message, o.fix))
+			}
+		}
+	}
+}
+
+// inFile is a finding about a line of a file that is no pipeline's.
+func inFile(code, file string, line int, excerpt, message, fix string) definition.Finding {
+	f := whole(code, file, message, fix)
+	f.Line, f.Excerpt = line, strings.TrimRight(excerpt, "\r")
+	if len(f.Excerpt) > 160 {
+		f.Excerpt = f.Excerpt[:160]
+	}
+	return f
+}
+
+// unusedParts warns of parts that no pipeline uses. A pipeline that cannot be read may use any.
+func unusedParts(t *Tree, files []File) (found []definition.Finding) {
+	var all strings.Builder
+	for _, f := range files {
+		if f.Pipeline == nil {
+			return nil
+		}
+		all.WriteString(t.text(f.Path) + "\n")
+	}
+	var parts []string
+	for _, e := range t.Entries {
+		if path.Dir(e.Path) == definition.PartsFolder && path.Ext(e.Path) == ".toml" {
+			parts = append(parts, e.Path)
+			all.WriteString(t.text(e.Path) + "\n")
+		}
+	}
+	for _, file := range parts {
+		name := strings.TrimSuffix(path.Base(file), ".toml")
+		if !regexp.MustCompile(`part\s*=\s*["']` + regexp.QuoteMeta(name) + `["']`).MatchString(all.String()) {
+			found = append(found, whole("unused-part", file, "no pipeline uses this part", "Use it by part = \""+name+"\", or remove it."))
+		}
+	}
+	return found
+}
+
+// How much of a work tree is read to look for marks and pointers: enough for any app, and bounded.
+const (
+	maxLooked     = 20_000
+	maxLookedSize = 256 << 10
+)
+
+// Files in which a mark of a merge, or a path of somebody's machine, is none: texts about them, and what programs write.
+var passedOver = regexp.MustCompile(`(?i)\.(md|markdown|rst|txt|adoc|patch|diff|lock|sum|min\.js|map|svg|snap)$|(^|/)(node_modules|vendor|third_party|Pods|fixtures|testdata)/|(^|/)package-lock\.json$`)
+
+var mergeStart, mergeEnd = regexp.MustCompile(`(?m)^<{7} \S`), regexp.MustCompile(`(?m)^>{7} \S`)
+
+// pictures and the like are looked at for pointers only.
+var large = regexp.MustCompile(`(?i)\.(png|jpe?g|webp|gif|ico|icns|ttf|otf|woff2?|mp3|m4a|ogg|wav|mp4|mov|aar|jar|so|a|dylib|zip|gz|pdf|tflite|bin|dat|psd|sketch)$`)
+
+const lfsPointer = "version https://git-lfs.github.com/spec/"
+
+// buildFiles are those in which an absolute path decides what is built.
+var buildFiles = regexp.MustCompile(`(?i)(^|/)(Makefile|GNUmakefile|CMakeLists\.txt|Podfile|Gemfile|Cartfile|meson\.build|BUILD)$|\.(gradle|kts|mk|cmake|xcconfig|pbxproj|properties|sh|bash|podspec|toml|csproj)$`)
+
+// wholeTree looks at every tracked text of a work tree on this disk: reading them all from Git would hold up planning.
+func wholeTree(t *Tree) (found []definition.Finding) {
+	shallow := false
+	for i, e := range t.Entries {
+		if i == maxLooked {
+			break
+		}
+		if e.Submodule {
+			continue
+		}
+		text := t.text(e.Path)
+		switch {
+		case strings.HasPrefix(text, lfsPointer):
+			found = append(found, whole("lfs-pointer", e.Path, "this is a pointer of Git LFS, not the file itself, and a job's checkout does not fill it in", "Track the file itself: git lfs untrack, and commit it; or fetch it in a step."))
+			continue
+		case large.MatchString(e.Path) || len(text) > maxLookedSize || passedOver.MatchString(e.Path) || strings.IndexByte(text, 0) >= 0:
+			continue
+		}
+		if f, is := leaked(e.Path, text); is {
+			found = append(found, f)
+		}
+		if at := mergeStart.FindStringIndex(text); at != nil && mergeEnd.MatchString(text) {
+			line := strings.Count(text[:at[0]], "\n") + 1
+			found = append(found, inFile("merge-marker", e.Path, line, lineOf(text, line), "a merge was not settled here", "Settle it, and commit."))
+		}
+		if !buildFiles.MatchString(e.Path) || definition.IsPipelineFile(e.Path) || path.Dir(e.Path) == definition.PartsFolder {
+			continue
+		}
+		for n, l := range strings.Split(text, "\n") {
+			if m := machinePath.FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[1], "~/") && !strings.HasPrefix(strings.TrimSpace(l), "#") && !strings.HasPrefix(strings.TrimSpace(l), "//") {
+				found = append(found, inFile("machine-path", e.Path, n+1, l, m[1]+" exists on somebody's machine, not on a runner", "Use a path of the repository, or a variable."))
+				break
+			}
+		}
+		if at := historical.FindStringIndex(text); at != nil && !shallow && path.Ext(e.Path) != ".sh" {
+			shallow = true
+			line := strings.Count(text[:at[0]], "\n") + 1
+			found = append(found, inFile("shallow-history", e.Path, line, lineOf(text, line), "this asks Git for history; in a job's checkout, which holds one commit, it counts or finds nothing of what came before",
+				`Say history = "full" in the jobs that build with it, and allow = ["shallow-history"] in the pipeline; or take PISTON_BUILD_NUMBER.`))
+		}
+	}
+	return found
+}
+
+// maxUntracked is how many untracked files are looked for in what is tracked.
+const maxUntracked = 200
+
+// Untracked finds, of the files that Git neither tracks nor ignores, those that something tracked speaks of by name: a
+// forgotten git add, which passes here and fails at the push. files are their paths.
+func Untracked(r *Repository, files []string) (found []definition.Finding) {
+	t := NewTree(r)
+	names := map[string]string{} // base -> path
+	for i, file := range files {
+		if base := path.Base(file); i < maxUntracked && len(base) > 3 && !definition.IsPipelineFile(file) && path.Dir(file) != definition.PartsFolder {
+			names[base] = file
+		}
+	}
+	for i, e := range t.Entries {
+		if i == maxLooked || len(names) == 0 {
+			break
+		}
+		if e.Submodule || large.MatchString(e.Path) || passedOver.MatchString(e.Path) || path.Base(e.Path) == ".gitignore" ||
+			strings.HasPrefix(e.Path, definition.Folder+"/") { // what pipelines need is checked closer
+			continue
+		}
+		text := t.text(e.Path)
+		if len(text) > maxLookedSize {
+			continue
+		}
+		for _, base := range sortedKeys(names) {
+			at := strings.Index(text, base)
+			if at < 0 || at > 0 && isWord(text[at-1]) || at+len(base) < len(text) && isWord(text[at+len(base)]) {
+				continue
+			}
+			line := strings.Count(text[:at], "\n") + 1
+			found = append(found, inFile("not-tracked", e.Path, line, lineOf(text, line), names[base]+" is named here, and Git does not track it: a push would be without it", "git add "+names[base]))
+			delete(names, base)
+		}
+	}
+	return tidy(found)
+}
+
+func isWord(c byte) bool {
+	return c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z'
+}
+
+var moduleURL = regexp.MustCompile(`(?m)^\s*url\s*=\s*(\S+)\s*$`)
+
+// submodules warns of addresses that runners do not fetch from.
+func submodules(t *Tree) (found []definition.Finding) {
+	text := t.text(".gitmodules")
+	for _, at := range moduleURL.FindAllStringSubmatchIndex(text, -1) {
+		address := text[at[2]:at[3]]
+		why := refusedAddress(address)
+		if why == "" {
+			continue
+		}
+		line := strings.Count(text[:at[2]], "\n") + 1
+		found = append(found, inFile("submodule-refused", ".gitmodules", line, lineOf(text, line), address+" "+why,
+			"Use its https address; or register it as a project that lends its source (piston project lend), which makes this right."))
+	}
+	return found
+}
+
+// refusedAddress says why a runner does not fetch from an address; "" when it may. A path is another project's, or nobody's.
+func refusedAddress(address string) string {
+	switch {
+	case strings.HasPrefix(address, "."), path.IsAbs(address):
+		return ""
+	case !strings.Contains(address, "://"):
+		return "is fetched by ssh, for which a runner has no key"
+	}
+	u, err := url.Parse(address)
+	switch {
+	case err != nil:
+		return "is no address"
+	case u.Scheme != "https":
+		return "is not fetched by https"
+	case u.User != nil:
+		return "holds a user or password, which everybody reads"
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() == "localhost" || err == nil && !reach.World(ip) {
+		return "is inside, where runners do not go for a repository"
+	}
+	return ""
+}

@@ -1,0 +1,107 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/core/definition"
+)
+
+// hostile are pipeline files made to exhaust whoever reads them, and the code by which each is refused.
+func hostile() map[string]struct{ text, code string } {
+	times := strings.Repeat
+	var jobs, wrong, globs strings.Builder
+	for n := range 20_000 {
+		fmt.Fprintf(&jobs, "[[job.j%d.step]]\nscript = \"true\"\n", n)
+	}
+	for n := range 9_000 {
+		fmt.Fprintf(&wrong, "[job.j%d]\nwrong%d = 1\n", n, n)
+	}
+	for range 15_000 {
+		globs.WriteString(`"../x",`)
+	}
+	return map[string]struct{ text, code string }{
+		"substitutions":     {step(times("$(", 20_000)), "bad-script"},
+		"long script":       {step(times("$(", 200_000)), "too-many"},
+		"subshells":         {step(times("(", 60_000)), "bad-script"},
+		"blocks":            {step(times("{ ", 30_000)), "bad-script"},
+		"parameters":        {step(times("${a:-", 12_000)), "bad-script"},
+		"arithmetic":        {step("echo $((" + times("(", 60_000)), "bad-script"},
+		"back quotes":       {step(times("`", 50_000)), "bad-script"},
+		"conditions":        {step(times("if ", 20_000)), "bad-script"},
+		"closed conditions": {step(times("if true; then ", 3000) + times("fi;", 3000)), "bad-script"},
+		"here documents":    {step(times("cat <<a\n", 8_000)), "bad-script"},
+		"arrays":            {"a = " + times("[", 500_000), "too-many"},
+		"inline tables":     {"a = " + times("{a=", 300_000), "too-many"},
+		"dotted keys":       {"a" + times(".a", 500_000) + " = 1", "too-many"},
+		"deep header":       {"[a" + times(".a", 500_000) + "]", "too-many"},
+		"jobs":              {jobs.String(), "too-many"},
+		"wrong members":     {wrong.String(), "too-many"},
+		"bad globs":         {step("true") + "[job.a.keep.x]\nfiles = [" + globs.String() + "]\n", "too-many"},
+		"braces":            {step("true") + "[job.a.keep.x]\nfiles = [\"" + times("{a,b}", 40) + "\"]\n", "bad-glob"},
+		"variants": {"[job.a]\nvariants.over = { A = [" + times(`"a",`, 1) + letters(150) + "] }\n" + times("[[job.a.step]]\nscript = '''"+times("#", 60_000)+"'''\n", 2),
+			"too-many"},
+		"conditions of CEL": {"[[job.a.step]]\nscript = \"true\"\nwhen = \"" + times("(", 4000) + "\"\n", "bad-condition"},
+	}
+}
+
+// letters are different values.
+func letters(n int) string {
+	list := make([]string, n)
+	for i := range list {
+		list[i] = fmt.Sprintf("%q", fmt.Sprintf("v%d", i))
+	}
+	return strings.Join(list, ",")
+}
+
+func TestWhatExhaustsReadersIsRefused(t *testing.T) {
+	for name, h := range hostile() {
+		t.Run(name, func(t *testing.T) {
+			found := All(app(h.text, nil), nil).Files[0].Findings
+			require.NotEmpty(t, found)
+			assert.LessOrEqual(t, len(found), definition.MaxFindings+1)
+			codes := map[string]bool{}
+			for _, f := range found {
+				codes[f.Code] = true
+				assert.Less(t, len(f.String()), 4096, "a finding can be read")
+			}
+			assert.True(t, codes[h.code], "%v", codes)
+		})
+	}
+}
+
+func TestAPartThatMultipliesIsRefused(t *testing.T) {
+	part := "[[step]]\nscript = '''" + strings.Repeat("#", 60_000) + "'''\n"
+	found := All(app(strings.Repeat("[[job.a.step]]\npart = \"long\"\n", 400), map[string]string{"piston/parts/long.toml": part}), nil).Files[0].Findings
+	require.Len(t, found, 1)
+	assert.Equal(t, "too-many", found[0].Code)
+	assert.Equal(t, "piston/p.toml", found[0].File)
+}
+
+func TestALargePipelineIsCheckedAsFarAsItGoes(t *testing.T) {
+	var script strings.Builder
+	for n := range 2_500 {
+		fmt.Fprintf(&script, "cat in/%d.txt > o%d\n", n, n)
+	}
+	result := All(app(strings.Repeat(step("make\n"+script.String()), 16), nil), nil)
+	codes := map[string]int{}
+	for _, f := range result.Files[0].Findings {
+		codes[f.Code]++
+	}
+	assert.Equal(t, 1, codes["not-checked"], "it says so: %v", codes)
+}
+
+func TestARepositoryOfManyPipelines(t *testing.T) {
+	files := map[string]string{}
+	for n := range MaxFiles + 50 {
+		files[fmt.Sprintf("piston/p%03d.toml", n)] = step("true")
+	}
+	result := All(tree(files), nil)
+	assert.Len(t, result.Files, MaxFiles)
+	require.Len(t, result.Findings, 1)
+	assert.Equal(t, "too-many-files", result.Findings[0].Code)
+}

@@ -1,0 +1,128 @@
+package check
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"gentlepiston.example/piston/core/definition"
+)
+
+// here is a repository as a work tree on this disk: all of its files are tracked.
+func here(files map[string]string) *Repository {
+	r := tree(files)
+	r.OnDisk = func(name string) bool { _, ok := files[name]; return ok }
+	return r
+}
+
+// push is a pipeline that a push starts, with one step.
+func push(script string, keys ...string) string {
+	return "[trigger.push]\n[[job.a.step]]\nscript = '''\n" + script + "\n'''\n" + strings.Join(keys, "\n") + "\n"
+}
+
+// Each mistake, its code, and what is so near to it that it must not be taken for one.
+var mistakes = []struct {
+	name, code   string
+	wrong, right map[string]string
+}{
+	{"the pipelines' folder is a link", "no-folder", map[string]string{"piston": "real", "real/p.toml": push("true")}, map[string]string{"piston/p.toml": push("true")}},
+	{"a pipe in sh hides a failure", "hidden-failure", map[string]string{"piston/p.toml": push("make test | tee log.txt"), "Makefile": "test:\n\ttrue\n"},
+		map[string]string{"piston/p.toml": push("make test | tee log.txt", `shell = "bash"`), "Makefile": "test:\n\ttrue\n"}},
+	{"a pipe into grep fails by itself", "hidden-failure", map[string]string{"piston/p.toml": push("ninja 2>&1 | tail -n 20")},
+		map[string]string{"piston/p.toml": push("aapt dump badging app.apk | grep -q release\ncat a | sort | tee b", `allow = []`), "app.apk": "", "a": ""}},
+	{"|| true", "hidden-failure", map[string]string{"piston/p.toml": push("ninja test || true")},
+		map[string]string{"piston/p.toml": push("last=$(git describe --tags || true)\ngrep -q x log || true\nrm -f x || true\nwhich jq || echo none\nninja || exit 1", `allow = ["shallow-history"]`)}},
+	{"a subshell before ||", "hidden-failure", map[string]string{"piston/p.toml": push("(cd app && ninja test) || echo failed"), "app/x": ""},
+		map[string]string{"piston/p.toml": push("(cd app && ninja test)"), "app/x": ""}},
+	{"set +e", "hidden-failure", map[string]string{"piston/p.toml": push("set +e\nninja test")}, map[string]string{"piston/p.toml": push("set +e\nninja test\ncode=$?\nset -e\nexit $code")}},
+	{"[[ under sh", "not-in-sh", map[string]string{"piston/p.toml": push("if [[ \"$CI\" == true ]]; then ninja test; fi")},
+		map[string]string{"piston/p.toml": push("if [[ \"$CI\" == true ]]; then ninja test; fi", `shell = "bash"`)}},
+	{"[[ in a script that sh runs", "not-in-sh", map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/sh\nif [[ -n \"$X\" ]]; then ninja; fi\n"},
+		map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/bash\nif [[ -n \"$X\" ]]; then ninja; fi\n"}},
+	{"a carriage return in a script's first line", "crlf", map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/sh\r\nninja\r\n"},
+		map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/sh\nninja\n"}},
+	{"a folder that a script file goes into", "no-folder", map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/sh\nset -e\ncd andriod\nninja\n", "android/x": ""},
+		map[string]string{"piston/p.toml": push("tools/t"), "tools/t": "#!/bin/sh\nset -e\ncd android\nninja\nmkdir -p out\ncd out\n", "android/x": ""}},
+	{"a variable that nothing sets", "unset-variable", map[string]string{"piston/p.toml": push("ninja -C \"$BUILD_DIRR\"", `env = { BUILD_DIR = "out" }`)},
+		map[string]string{"piston/p.toml": push("x=1; for f in a b; do echo $f $x ${Y:-} ${Z+z} $HOME $1 $# $? $PISTON_RUN; done; read -r line; echo $line $BUILD_DIR $KEY", `env = { BUILD_DIR = "out" }`, `secrets = ["KEY"]`)}},
+	{"a count of commits", "shallow-history", map[string]string{"piston/p.toml": push("ninja -DCODE=$(git rev-list --count HEAD)")},
+		map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nhistory = \"full\"\n[[job.a.step]]\nscript = \"ninja -DCODE=$(git rev-list --count HEAD)\"\n"}},
+	{"a version code from a count of commits in a build file", "shallow-history", map[string]string{"piston/p.toml": push("./gradlew assemble"), "gradlew": "", "app/build.gradle": "def code = 'git rev-list --count HEAD'.execute().text.trim()\n"},
+		map[string]string{"piston/p.toml": push("./gradlew assemble"), "gradlew": "", "app/build.gradle": "versionCode System.getenv('PISTON_BUILD_NUMBER') as Integer\n"}},
+	{"a program of another system", "other-system", map[string]string{"piston/p.toml": push("xcodebuild -scheme App")},
+		map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nmachine = [\"macos\"]\n[[job.a.step]]\nscript = \"xcodebuild -scheme App\"\n"}},
+	{"a tool of another system", "other-system", map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\ntools = { xcode = \"*\" }\n[[job.a.step]]\nscript = \"true\"\n"},
+		map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nmachine = [\"macos\"]\ntools = { xcode = \"*\" }\n[[job.a.step]]\nscript = \"true\"\n"}},
+	{"a fetch without network", "no-network", map[string]string{"piston/p.toml": push("npm ci", `network = "none"`), "package.json": "{}"},
+		map[string]string{"piston/p.toml": push("echo curl is not called\nnpm test", `network = "none"`), "package.json": "{}"}},
+	{"a package of another job, not taken", "not-taken", map[string]string{"piston/p.toml": "[trigger.push]\n[[job.build.step]]\nscript = \"ninja\"\n[job.build.keep.app]\nfiles = [\"out/*.apk\"]\n" +
+		"[job.sign]\nafter = [\"build\"]\n[[job.sign.step]]\nscript = \"cat out/app.apk\"\n"},
+		map[string]string{"piston/p.toml": "[trigger.push]\n[[job.build.step]]\nscript = \"ninja\"\n[job.build.hand.app]\nfiles = [\"out/*.apk\"]\n" +
+			"[job.sign]\nafter = [\"build\"]\ntake = [\"build/app\"]\n[[job.sign.step]]\nscript = \"cat out/app.apk\"\n"}},
+	{"two flavours that keep one name", "same-name", map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nvariants.over = { FLAVOUR = [\"free\", \"paid\"] }\n[[job.a.step]]\nscript = \"ninja $FLAVOUR out/app.apk\"\n[job.a.keep.app]\nfiles = [\"out/app.apk\"]\n"},
+		map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nvariants.over = { FLAVOUR = [\"free\", \"paid\"] }\n[[job.a.step]]\nscript = \"ninja $FLAVOUR out/app.apk\"\n[job.a.keep.app]\nfiles = [\"out/app-${FLAVOUR}.apk\"]\n"}},
+	{"a secret that proposals ask for", "secret-in-proposal", map[string]string{"piston/p.toml": "[trigger.proposal]\ninto = [\"main\"]\n[[job.a.step]]\nscript = \"ninja $KEY\"\nsecrets = [\"KEY\"]\n"},
+		map[string]string{"piston/p.toml": "[trigger.proposal]\ninto = [\"main\"]\n[[job.a.step]]\nscript = \"ninja $KEY\"\nsecrets = [\"KEY\"]\nwhen = 'trusted'\n"}},
+	{"an input that nothing uses", "unused-input", map[string]string{"piston/p.toml": "[input.channel]\nkind = \"text\"\n[[job.a.step]]\nscript = \"true\"\n"},
+		map[string]string{"piston/p.toml": "[input.channel]\nkind = \"text\"\n[input.dry]\nkind = \"flag\"\n[[job.a.step]]\nscript = \"echo $PISTON_INPUT_CHANNEL\"\nwhen = '!input.dry'\n"}},
+	{"a part that nothing uses", "unused-part", map[string]string{"piston/p.toml": push("true"), "piston/parts/old.toml": "[[step]]\nscript = \"true\"\n"},
+		map[string]string{"piston/p.toml": "[[job.a.step]]\npart = \"old\"\n", "piston/parts/old.toml": "[[step]]\nscript = \"true\"\n"}},
+	{"a merge marker in resources", "merge-marker", map[string]string{"piston/p.toml": push("true"), "app/res/strings.xml": "<resources>\n<<<<<<< HEAD\n<a/>\n=======\n<b/>\n>>>>>>> work\n</resources>\n"},
+		map[string]string{"piston/p.toml": push("true"), "docs/merging.md": "<<<<<<< HEAD\n>>>>>>> work\n", "app/a.c": "int a = b <<<<<<< 3;\n"}},
+	{"a pointer instead of a picture", "lfs-pointer", map[string]string{"piston/p.toml": push("true"), "app/icon.png": "version https://git-lfs.github.com/spec/v1\noid sha256:aa\nsize 9\n"},
+		map[string]string{"piston/p.toml": push("true"), "app/icon.png": "\x89PNG\r\n"}},
+	{"a path of one machine in a build file", "machine-path", map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "ndkPath '/Users/wren/ndk'\n"},
+		map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "// ndkPath '/Users/wren/ndk'\n", "docs/a.md": "/home/wren/x"}},
+	{"a submodule by ssh", "submodule-refused", map[string]string{"piston/p.toml": push("true"), ".gitmodules": "[submodule \"x\"]\n\tpath = x\n\turl = git@git.tidewick.example:charts.git\n"},
+		map[string]string{"piston/p.toml": push("true"), ".gitmodules": "[submodule \"x\"]\n\tpath = x\n\turl = ../charts.git\n[submodule \"y\"]\n\tpath = y\n\turl = https://git.tidewick.example/y.git\n"}},
+	{"a submodule inside", "submodule-refused", map[string]string{"piston/p.toml": push("true"), ".gitmodules": "[submodule \"x\"]\n\tpath = x\n\turl = https://127.0.0.1:8443/x.git\n"}, nil},
+	{"a token in source", "maybe-secret", map[string]string{"piston/p.toml": push("true"), "app/Api.kt": "object Api {\n  const val API_KEY = \"aZ3kQ9x1LmT7vB2nR5yW\"\n}\n"},
+		map[string]string{"piston/p.toml": push("true"), "app/Api.kt": "val token = \"com.tides.almanac.session.token.v2\"\nval passwordField: String = \"input-password-main-1\"\nval secret = \"${SECRET_OF_THE_APP_1}\"\n",
+			"tests/a.kt": "val token = \"aZ3kQ9x1LmT7vB2nR5yW\"\n", "app/l.json": "{\"tokenFormat\": \"0123456789abcdefghij\"}"}},
+	{"a file of a name that is kept", "reserved-file", map[string]string{"piston/p.toml": push("true"), "piston/app.toml": "x = 1\n"}, map[string]string{"piston/p.toml": push("true")}},
+	{"the password of a keystore", "key-tracked", map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "release {\n  storePassword 'ebbtide99'\n}\n"},
+		map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "debug {\n  storePassword 'android'\n  keyPassword 'android'\n}\n"}},
+	{"a service account's key", "key-tracked", map[string]string{"piston/p.toml": push("true"), "play/upload.json": "{\n  \"type\": \"service_account\"\n}\n"},
+		map[string]string{"piston/p.toml": push("true"), "play/about.json": "{\"type\": \"account\"}"}},
+	{"a misspelt key", "unknown-key", map[string]string{"piston/p.toml": "[trigger.push]\n[[job.a.step]]\nscritp = \"true\"\n"}, nil},
+}
+
+func TestMistakesOfScriptsAndPipelines(t *testing.T) {
+	for _, m := range mistakes {
+		t.Run(m.name, func(t *testing.T) {
+			found := All(here(m.wrong), nil).All()
+			i := slices.IndexFunc(found, func(f definition.Finding) bool { return f.Code == m.code })
+			if assert.GreaterOrEqual(t, i, 0, "%v", found) {
+				assert.NotEmpty(t, found[i].Fix)
+				assert.NotEmpty(t, found[i].File)
+			}
+			if m.right != nil {
+				for _, f := range All(here(m.right), nil).All() {
+					assert.NotEqual(t, m.code, f.Code, "%s", f)
+				}
+			}
+		})
+	}
+}
+
+func TestEveryKindOfFindingHereHasATest(t *testing.T) {
+	text := ""
+	files, err := filepath.Glob("*_test.go")
+	assert.NoError(t, err)
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		assert.NoError(t, err)
+		text += string(b)
+	}
+	elsewhere := []string{"schedule-missed", "bad-version-file", "bad-input", "conflict", "unreadable-file", "set-aside", "fewer-tests", "secret-refused", "secret-protected", "secret-expired", "secret-expires", "secret-tracked", "no-branch"}
+	for _, c := range Codes {
+		if !slices.Contains(elsewhere, c.Name) {
+			assert.Contains(t, text, fmt.Sprintf("%q", c.Name), "no test speaks of it")
+		}
+	}
+}
