@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/fileblob"
@@ -85,6 +86,33 @@ func (b *Blobs) Delete(ctx context.Context, name string) error {
 		return nil
 	}
 	return err
+}
+
+// Entry is a blob that is there.
+type Entry struct {
+	Name    string
+	Size    int64
+	Written time.Time
+}
+
+// Each calls take for every blob.
+func (b *Blobs) Each(ctx context.Context, take func(Entry) error) error {
+	list := b.bucket.List(nil)
+	for {
+		o, err := list.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if o.IsDir {
+			continue
+		}
+		if err := take(Entry{o.Key, o.Size, o.ModTime}); err != nil {
+			return err
+		}
+	}
 }
 
 // At reads any part of a blob.

@@ -12,11 +12,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -24,6 +24,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/state"
 )
 
 const (
@@ -57,20 +58,48 @@ func Install(repo, binary string, s Settings) error {
 	if err != nil {
 		return err
 	}
-	if err := write(filepath.Join(repo, settingsFile), text, 0o600); err != nil {
+	of, err := ownerOf(repo)
+	if err != nil {
+		return err
+	}
+	missed := filepath.Join(repo, missedFolder)
+	if err := os.MkdirAll(missed, 0o700); err != nil {
+		return err
+	}
+	if err := of.give(missed, 0o700); err != nil {
+		return err
+	}
+	if err := write(filepath.Join(repo, settingsFile), text, of, 0o600); err != nil {
+		return err
+	}
+	if err := of.tryAs(binary, repo); err != nil {
 		return err
 	}
 	script := "#!/bin/sh\n" + mark + "; it tells the service which refs a push has changed\n" + call + "\n"
-	return write(file, []byte(script), 0o755)
+	return write(file, []byte(script), of, 0o755)
 }
 
 // write replaces a file whole or not at all.
-func write(path string, text []byte, mode os.FileMode) error {
+func write(path string, text []byte, of owner, private os.FileMode) error {
 	half := path + ".new"
-	if err := os.WriteFile(half, text, mode); err != nil {
+	if err := os.WriteFile(half, text, private); err != nil {
+		return err
+	}
+	if err := of.give(half, private); err != nil {
 		return err
 	}
 	return os.Rename(half, path)
+}
+
+func readSettings(repo string) (s Settings, err error) {
+	text, err := os.ReadFile(filepath.Join(repo, settingsFile))
+	if err == nil {
+		err = json.Unmarshal(text, &s)
+	}
+	if err != nil {
+		err = fmt.Errorf("the hook's settings cannot be read; whoever may should run piston project hook again: %w", err)
+	}
+	return s, err
 }
 
 func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
@@ -88,36 +117,67 @@ func Report(ctx context.Context, repo string, input io.Reader, told io.Writer) e
 	if err != nil || len(updates) == 0 {
 		return err
 	}
-	text, err := os.ReadFile(filepath.Join(repo, settingsFile))
+	s, err := readSettings(repo)
 	if err != nil {
-		return fmt.Errorf("the hook's settings cannot be read; run piston project hook again: %w", err)
-	}
-	var s Settings
-	if err := json.Unmarshal(text, &s); err != nil {
-		return fmt.Errorf("%s is damaged; run piston project hook again: %w", settingsFile, err)
+		// Nothing is built of this push unless somebody reads this.
+		fmt.Fprintf(told, "piston: %sTHIS PUSH IS NOT BUILT: %v%s\n", red, err, plain)
+		return ErrTold
 	}
 	waiting, err := List(repo)
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrUnreadable) {
 		return err
 	}
 	for _, w := range waiting {
-		if send(ctx, s, w.Missed) == nil {
+		if _, err := send(ctx, s, w.Missed, 0); err == nil {
 			_ = os.Remove(w.File)
 		}
 	}
 	for part := range slices.Chunk(updates, maxUpdates) {
 		m := Missed{Delivery: "push_" + rand.Text(), Event: api.PushEvent{Type: "push", Timestamp: time.Now().UTC(), Data: api.PushData{Updates: part}}}
-		err := send(ctx, s, m)
+		accepted, err := send(ctx, s, m, waitForRuns)
 		if err == nil {
+			tell(told, accepted)
 			continue
 		}
 		if layErr := lay(repo, m); layErr != nil {
-			return errors.Join(err, layErr)
+			fmt.Fprintf(told, "piston: %sTHIS PUSH IS NOT BUILT: %v; and it cannot be kept for later: %v%s\n", red, err, layErr, plain)
+			return ErrTold
 		}
 		fmt.Fprintf(told, "piston: %v\npiston: the push is safe and will be built as soon as the service is back\n", err)
 	}
 	return nil
 }
+
+// waitForRuns is how long a push is kept waiting to be told which runs it has started.
+const waitForRuns = 3 * time.Second
+
+// runsTold is how many runs of a push are told one by one.
+const runsTold = 8
+
+// tell says to whoever pushed what has come of it; Git shows it as the remote's words.
+func tell(told io.Writer, a api.PushAccepted) {
+	switch {
+	case !a.Planned && a.Note != "":
+		fmt.Fprintf(told, "piston: this push is recorded, and cannot be planned yet: %s\n", a.Note)
+	case !a.Planned:
+		fmt.Fprintln(told, "piston: this push is recorded; piston watch waits for its runs")
+	case len(a.Runs) == 0:
+		fmt.Fprintln(told, "piston: no pipeline starts on this push")
+	}
+	for i, r := range a.Runs {
+		if i == runsTold {
+			fmt.Fprintf(told, "piston: and %d more\n", len(a.Runs)-i)
+			break
+		}
+		fmt.Fprintf(told, "piston: run %d of %s: %s\n", r.Number, r.Pipeline, r.Page)
+		if r.State == state.Failed {
+			fmt.Fprintf(told, "piston:   %s%s: %s%s\n", red, r.State, r.Reason, plain)
+		}
+	}
+}
+
+// Red words and the end of them (ECMA-48, SGR): a terminal at the other end shows what must not be missed.
+const red, plain = "\x1b[31m", "\x1b[0m"
 
 // maxUpdates is how many refs the service takes in one report.
 const maxUpdates = 1000
@@ -136,30 +196,31 @@ func readUpdates(input io.Reader) ([]plan.RefUpdate, error) {
 }
 
 // send reports one push.
-func send(ctx context.Context, s Settings, m Missed) error {
+func send(ctx context.Context, s Settings, m Missed, wait time.Duration) (api.PushAccepted, error) {
 	body, err := json.Marshal(m.Event)
 	if err != nil {
-		return err
+		return api.PushAccepted{}, err
 	}
-	return Send(ctx, s, m.Delivery, body)
+	return Send(ctx, s, m.Delivery, body, wait)
 }
 
-// Send delivers an event, signed by the rules of Standard Webhooks (1.0.0).
-func Send(ctx context.Context, s Settings, delivery string, body []byte) error {
+// Send delivers an event, signed by the rules of Standard Webhooks (1.0.0). The answer waits a while for the runs.
+func Send(ctx context.Context, s Settings, delivery string, body []byte, wait time.Duration) (a api.PushAccepted, err error) {
 	signer, err := standardwebhooks.NewWebhook(s.Key)
 	if err != nil {
-		return err
+		return a, err
 	}
 	now := time.Now()
 	signature, err := signer.Sign(delivery, now, body)
 	if err != nil {
-		return err
+		return a, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, wait+5*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.Address, bytes.NewReader(body))
+	to := fmt.Sprintf("%s?wait_ms=%d", s.Address, wait.Milliseconds())
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return a, err
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set(standardwebhooks.HeaderWebhookID, delivery)
@@ -167,26 +228,37 @@ func Send(ctx context.Context, s Settings, delivery string, body []byte) error {
 	req.Header.Set(standardwebhooks.HeaderWebhookSignature, signature)
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return fmt.Errorf("the service at %s does not answer", s.Address)
+		return a, fmt.Errorf("the service at %s does not answer", s.Address)
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusAccepted {
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 2000))
-		return fmt.Errorf("the service did not take the push: %s: %s", res.Status, bytes.TrimSpace(text))
+		return a, fmt.Errorf("the service did not take the push: %s: %s", res.Status, bytes.TrimSpace(text))
 	}
-	return nil
+	// It is taken; what comes of it is a courtesy, which an older service does not know.
+	if json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&a) != nil {
+		a = api.PushAccepted{}
+	}
+	return a, nil
 }
 
+// ErrTold says that something went wrong and whoever pushed has been told.
+var ErrTold = errors.New("the push was not reported")
+
 func lay(repo string, m Missed) error {
+	of, err := ownerOf(repo)
+	if err != nil {
+		return err
+	}
 	dir := filepath.Join(repo, missedFolder)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(dir, of.mode(0o700)); err != nil {
 		return err
 	}
 	text, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
-	return write(filepath.Join(dir, fmt.Sprintf("%d-%s.json", time.Now().UnixNano(), m.Delivery)), text, 0o600)
+	return write(filepath.Join(dir, fmt.Sprintf("%d-%s.json", time.Now().UnixNano(), m.Delivery)), text, of, 0o600)
 }
 
 // Waiting is a missed report and the file it is in.
@@ -195,16 +267,30 @@ type Waiting struct {
 	File string
 }
 
-// List finds the reports that wait beside a repository, oldest first. Damaged ones are passed over.
+// ErrUnreadable says that there are reports which this account cannot read.
+var ErrUnreadable = errors.New("reports of pushes cannot be read")
+
+// List finds the reports that wait beside a repository, oldest first. Damaged ones are passed over. With ErrUnreadable
+// come those that can be read.
 func List(repo string) ([]Waiting, error) {
-	files, err := filepath.Glob(filepath.Join(repo, missedFolder, "*.json"))
-	if err != nil {
-		return nil, err
+	entries, err := os.ReadDir(filepath.Join(repo, missedFolder))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
 	}
-	sort.Strings(files)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
+	}
 	var list []Waiting
-	for _, file := range files {
+	var unread error
+	for _, e := range entries { // by name, which begins with the time
+		file := filepath.Join(repo, missedFolder, e.Name())
+		if filepath.Ext(file) != ".json" {
+			continue
+		}
 		text, err := os.ReadFile(file)
+		if errors.Is(err, fs.ErrPermission) {
+			unread = fmt.Errorf("%w: %w", ErrUnreadable, err)
+		}
 		if err != nil {
 			continue
 		}
@@ -213,5 +299,5 @@ func List(repo string) ([]Waiting, error) {
 			list = append(list, Waiting{m, file})
 		}
 	}
-	return list, nil
+	return list, unread
 }

@@ -30,17 +30,21 @@ import (
 
 // Options say what to run.
 type Options struct {
-	Home     string // data folder
-	Listen   string // address and port, such as 127.0.0.1:7460
-	Database string // an existing PostgreSQL; "" starts one of our own
-	Slots    int    // jobs the runner takes at a time; 0: no runner here
-	Isolate  string // how the runner keeps steps apart
+	Home     string   // data folder
+	Listen   string   // address and port, such as 127.0.0.1:7460
+	Database string   // an existing PostgreSQL; "" starts one of our own
+	Slots    int      // jobs the runner takes at a time; 0: no runner here
+	Isolate  string   // how the runner keeps steps apart
+	Network  string   // which network it gives them; "" for its default
+	Take     bool     // the records are to be this data folder's from now on
+	Through  []string // what inside it lets them reach
 	Log      *slog.Logger
 
 	MasterFile string // the master key; "" for the data folder's own
 	CertFile   string // of TLS, with KeyFile
 	KeyFile    string
 	Plain      bool           // HTTP without TLS beyond loopback, since something in front of it speaks TLS
+	Reserve    int64          // bytes of the disk that are kept free
 	Public     string         // address by which people reach it; "" for the one it listens at
 	Proxies    []netip.Prefix // whose word about where a request is from is taken
 	Issuer     service.Issuer
@@ -226,6 +230,9 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(func() { st.Close() })
+	if err := claimHome(ctx, st, home, o.Take); err != nil {
+		return err
+	}
 	sm, err := stream.Open(ctx, filepath.Join(home, "stream"))
 	if err != nil {
 		return err
@@ -236,7 +243,7 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(func() { blobs.Close() })
-	if h.Service, err = service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))), Issuer: o.Issuer, Log: o.Log}); err != nil {
+	if h.Service, err = service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))), Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

@@ -103,3 +103,26 @@ func TestTheRunnerIsNotToldWhatIsTheServicesOwn(t *testing.T) {
 	env := withoutOurs([]string{"PATH=/bin", "PISTON_MASTER=AGE-SECRET-KEY-1", "PISTON_DATABASE=host=x password=y", "PISTON_ISSUER_SECRET=z", "CREDENTIALS_DIRECTORY=/run/x", "PISTON_RUNNER_DISK=1GB", "PISTON_MASTERS=no"})
 	assert.Equal(t, []string{"PATH=/bin", "PISTON_RUNNER_DISK=1GB", "PISTON_MASTERS=no"}, env)
 }
+
+func TestASecondFolderDoesNotServeTheSameRecords(t *testing.T) {
+	o := options(t)
+	h, err := Start(t.Context(), o)
+	require.NoError(t, err)
+	defer h.Stop()
+	other := o
+	other.Home = t.TempDir()
+	_, err = Start(t.Context(), other)
+	require.ErrorIs(t, err, ErrOtherHome)
+	assert.ErrorContains(t, err, o.Home, "it says which is")
+	require.NoError(t, client.New(h.Address, "").Healthy(t.Context()), "the first is not disturbed")
+	h.Stop()
+	other.Take = true
+	text, err := os.ReadFile(filepath.Join(o.Home, "secrets.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(other.Home, "secrets.key"), text, 0o600))
+	taken, err := Start(t.Context(), other)
+	require.NoError(t, err)
+	taken.Stop()
+	_, err = Start(t.Context(), o)
+	assert.ErrorIs(t, err, ErrOtherHome, "and now the first is the other")
+}

@@ -40,9 +40,19 @@ func startRunner(ctx context.Context, s *service.Service, address, home string, 
 	}
 	life, cancel := context.WithCancel(context.Background())
 	c := &child{log: o.Log, cancel: cancel, done: make(chan struct{})}
+	args := []string{"runner", "--server", address, "--token-file", tokenFile, "--home", filepath.Join(home, "runner"),
+		"--name", "local", "--slots", strconv.Itoa(o.Slots), "--isolation", o.Isolate, "--finish-within", "0s", "--parent", strconv.Itoa(os.Getpid())}
+	if !o.Log.Enabled(ctx, slog.LevelInfo) {
+		args = append(args, "--quiet")
+	}
+	if o.Network != "" {
+		args = append(args, "--network", o.Network)
+	}
+	for _, through := range o.Through {
+		args = append(args, "--let-through", through)
+	}
 	c.make = func() *exec.Cmd {
-		cmd := exec.Command(binary, "runner", "--server", address, "--token-file", tokenFile, "--home", filepath.Join(home, "runner"),
-			"--name", "local", "--slots", strconv.Itoa(o.Slots), "--isolation", o.Isolate, "--parent", strconv.Itoa(os.Getpid()))
+		cmd := exec.Command(binary, args...)
 		cmd.Stdout, cmd.Stderr, cmd.Env = os.Stderr, os.Stderr, withoutOurs(os.Environ())
 		// A group of its own: a Ctrl-C in the terminal ends the server, which then ends the runner in order.
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -81,28 +82,84 @@ func (r Repo) IsHeld(ctx context.Context, commit string) (bool, error) {
 
 // Tree lists all files of a commit.
 func (r Repo) Tree(ctx context.Context, commit string) ([]Entry, error) {
-	out, err := r.git(ctx, "ls-tree", "-r", "-z", "--full-tree", "--end-of-options", commit)
-	if err != nil {
-		return nil, err
-	}
 	var list []Entry
-	for entry := range strings.SplitSeq(string(out), "\x00") {
+	err := r.each(ctx, func(entry string) error {
 		about, name, ok := strings.Cut(entry, "\t")
 		if fields := strings.Fields(about); ok && len(fields) == 3 { // mode, kind, id
 			list = append(list, Entry{name, fields[0], fields[2]})
 		}
+		if len(list) > MaxFiles || len(name) > maxPath {
+			return fmt.Errorf("commit %.12s holds %w: at most %d files, with paths of %d bytes", commit, ErrTooMuch, MaxFiles, maxPath)
+		}
+		return nil
+	}, "ls-tree", "-r", "-z", "--full-tree", "--end-of-options", commit)
+	return list, err
+}
+
+// MaxFiles is the most files of a commit that are read. A few small trees that hold each other many times come to more
+// than any memory.
+const MaxFiles = 400_000
+
+// maxPath is the longest path of a file (Linux, PATH_MAX).
+const maxPath = 4096
+
+// ErrTooMuch says that a repository holds more than is read of one.
+var ErrTooMuch = errors.New("more than the service reads")
+
+// each gives the pieces, ended by NUL, of what a git command prints to take, until that wants no more.
+func (r Repo) each(ctx context.Context, take func(piece string) error, args ...string) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	cmd := command(ctx, r.Dir, args...)
+	var complaint bytes.Buffer
+	cmd.Stderr = &complaint
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
 	}
-	return list, nil
+	if err != nil {
+		return fmt.Errorf("starting git: %w", err)
+	}
+	pieces := bufio.NewScanner(out)
+	pieces.Buffer(nil, 1<<20)
+	pieces.Split(untilNUL)
+	var enough error
+	for enough == nil && pieces.Scan() {
+		enough = take(pieces.Text())
+	}
+	if enough == nil {
+		enough = pieces.Err()
+	}
+	if enough != nil {
+		stop()
+	}
+	if err := cmd.Wait(); err != nil && enough == nil {
+		return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(complaint.Bytes()))
+	}
+	return enough
+}
+
+// untilNUL splits at NUL bytes (bufio.SplitFunc).
+func untilNUL(data []byte, atEOF bool) (advance int, token []byte, err error) {
+	if i := bytes.IndexByte(data, 0); i >= 0 {
+		return i + 1, data[:i], nil
+	}
+	if atEOF && len(data) > 0 {
+		return len(data), data, nil
+	}
+	return 0, nil, nil
 }
 
 // Changed lists the paths that differ between two commits; a renamed file counts with both names.
 func (r Repo) Changed(ctx context.Context, before, after string) ([]string, error) {
-	out, err := r.git(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", "--end-of-options", before, after)
-	if err != nil {
-		return nil, err
-	}
-	list := strings.Split(string(out), "\x00")
-	return list[:len(list)-1], nil
+	var list []string
+	err := r.each(ctx, func(name string) error {
+		if list = append(list, name); len(list) > 2*MaxFiles {
+			return fmt.Errorf("what has changed is %w: at most %d files", ErrTooMuch, 2*MaxFiles)
+		}
+		return nil
+	}, "diff-tree", "-r", "-z", "--name-only", "--no-renames", "--end-of-options", before, after)
+	return list, err
 }
 
 // MergeBase finds the best common ancestor of two commits. ErrNoObject when they have none.

@@ -68,6 +68,24 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 	return w, nil
 }
 
+// LoosePaths are the paths of the files that Git neither tracks nor ignores.
+func (w *WorkTree) LoosePaths() []string {
+	list := make([]string, len(w.Loose))
+	for i, e := range w.Loose {
+		list[i] = e.Path
+	}
+	return list
+}
+
+// Resolve finds the commit that a branch, a tag, HEAD or an id names in a work tree; ErrNoObject when there is none.
+func (w *WorkTree) Resolve(ctx context.Context, name string) (string, error) {
+	out, err := inTree(ctx, w.Dir, "rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
+	if exitedWith(err, 1) || exitedWith(err, 128) {
+		return "", fmt.Errorf("%q is %w", name, ErrNoObject)
+	}
+	return strings.TrimSpace(out), err
+}
+
 func inTree(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := command(ctx, "", append([]string{"-C", dir}, args...)...)
 	out, err := cmd.Output()

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 
@@ -31,37 +30,39 @@ const (
 
 // Stream is the connection to NATS.
 type Stream struct {
-	ns   *server.Server
+	dir  string
+	at   *embedded
 	nc   *nats.Conn
 	js   jetstream.JetStream
 	logs jetstream.Stream
 	evs  jetstream.Stream
+
+	life   context.CancelFunc
+	ended  chan struct{} // closed when nothing watches any more
+	looked chan struct{} // an append has failed: look now
+	health health
 }
 
 // Open starts NATS in this process with its files in dir.
 func Open(ctx context.Context, dir string) (*Stream, error) {
-	ns, err := server.NewServer(&server.Options{
-		ServerName: "piston", DontListen: true, JetStream: true, StoreDir: dir, NoSigs: true, NoLog: true,
-		JetStreamMaxMemory: 16 << 20, JetStreamMaxStore: 1 << 40, MaxPayload: MaxBatch + 64<<10, MaxPending: 64 << 20,
-	})
-	if err != nil {
+	at := &embedded{dir: dir}
+	if err := at.start(); err != nil {
 		return nil, fmt.Errorf("stream: %w", err)
 	}
-	ns.Start()
-	if !ns.ReadyForConnections(20 * time.Second) {
-		ns.Shutdown()
-		return nil, errors.New("stream: NATS did not become ready within 20 s")
-	}
-	nc, err := nats.Connect("", nats.InProcessServer(ns), nats.Name("piston"))
+	nc, err := nats.Connect("", nats.InProcessServer(at), nats.Name("piston"), nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond))
 	if err != nil {
-		ns.Shutdown()
+		at.stop()
 		return nil, fmt.Errorf("stream: %w", err)
 	}
-	s := &Stream{ns: ns, nc: nc}
+	s := &Stream{dir: dir, at: at, nc: nc, ended: make(chan struct{}), looked: make(chan struct{}, 1)}
 	if err := s.prepare(ctx); err != nil {
-		s.Close()
+		nc.Close()
+		at.stop()
 		return nil, fmt.Errorf("stream: %w", err)
 	}
+	life, cancel := context.WithCancel(context.Background())
+	s.life = cancel
+	go s.watch(life)
 	return s, nil
 }
 
@@ -80,14 +81,21 @@ func (s *Stream) prepare(ctx context.Context) (err error) {
 		Name: eventStream, Subjects: []string{"event.*.*"}, Storage: jetstream.FileStorage, MaxAge: eventsKept,
 		Duplicates: 2 * time.Minute,
 	})
+	if err != nil {
+		return err
+	}
+	_, err = s.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+		Name: probeStream, Subjects: []string{probeSubject}, Storage: jetstream.FileStorage, MaxMsgs: 1,
+	})
 	return err
 }
 
 // Close ends the connection and NATS, with its files written.
 func (s *Stream) Close() {
+	s.life()
+	<-s.ended
 	s.nc.Close()
-	s.ns.Shutdown()
-	s.ns.WaitForShutdown()
+	s.at.stop()
 }
 
 // LogID names the log of one attempt.
@@ -117,7 +125,7 @@ func (s *Stream) AppendLog(ctx context.Context, b Batch) error {
 	m.Header.Set("Count", strconv.FormatInt(b.Count, 10))
 	m.Data = b.Text
 	_, err := s.js.PublishMsg(ctx, m)
-	return err
+	return s.meant(ctx, err)
 }
 
 func batchOf(subject string, header nats.Header, data []byte) (Batch, error) {
@@ -277,7 +285,7 @@ func (s *Stream) PublishEvent(ctx context.Context, project int64, id string, c a
 		return err
 	}
 	_, err = s.js.Publish(ctx, fmt.Sprintf("event.%d.%d", project, c.Run), data, jetstream.WithMsgID(id))
-	return err
+	return s.meant(ctx, err)
 }
 
 // LastEvent is the sequence of the newest event.
