@@ -4,7 +4,6 @@ import (
 	"context"
 	"time"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -39,7 +38,15 @@ type Attempt struct {
 
 	Tools      JSON[map[string]string] `db:"tools"`
 	ToolsFound JSON[map[string]string] `db:"tools_found"`
+
+	HandedBack bool  `db:"handed_back"` // its runner ended in order; it counts as no try
+	ClockMs    int64 `db:"clock_ms"`    // what the clock of the runner that has it is behind ours
 }
+
+var attemptColumns = columnsOf[Attempt]("attempts")
+
+// At is a time of the attempt's runner by our clock, given in milliseconds of its own since 1970.
+func (a Attempt) At(ms int64) time.Time { return time.UnixMilli(ms + a.ClockMs) }
 
 // NewAttempt is a try of a job that goes into the queue.
 type NewAttempt struct {
@@ -96,14 +103,14 @@ func (q Q) Tries(ctx context.Context, job int64) (all, lost int, err error) {
 		All  int `db:"n"`
 		Lost int `db:"lost"`
 	}
-	err = q.get(ctx, &n, `SELECT count(*) AS n, count(*) FILTER (WHERE a.lost) AS lost FROM attempts a JOIN runs r ON r.id = a.run_id
+	err = q.get(ctx, &n, `SELECT count(*) FILTER (WHERE NOT a.handed_back) AS n, count(*) FILTER (WHERE a.lost) AS lost FROM attempts a JOIN runs r ON r.id = a.run_id
 		WHERE a.job_id = $1 AND a.queued_at >= coalesce(r.reopened_at, '-infinity')`, job)
 	return n.All, n.Lost, err
 }
 
 // Beat extends the lease of a running attempt; ErrNotFound when it is not running any more.
 func (q Q) Beat(ctx context.Context, id int64, lease time.Duration) (a Attempt, err error) {
-	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING *`, id, lease)
+	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING `+attemptColumns, id, lease)
 	return a, err
 }
 
@@ -114,32 +121,32 @@ func (q Q) ExtendLeases(ctx context.Context, lease time.Duration) error {
 
 // LostAttempts lists running attempts whose lease is over.
 func (q Q) LostAttempts(ctx context.Context) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE state = 'running' AND lease_until < now() ORDER BY id LIMIT 100`)
+	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE state = 'running' AND lease_until < now() ORDER BY id LIMIT 100`)
 	return list, err
 }
 
 // AttemptByID finds an attempt.
 func (q Q) AttemptByID(ctx context.Context, id int64) (a Attempt, err error) {
-	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1`, id)
+	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1`, id)
 	return a, err
 }
 
 // RunningAttempt finds an attempt and locks it for the transaction; ErrNotFound when it is not running (any more).
 // Every write of a runner goes through here: a late one from a lost attempt changes nothing.
 func (q Q) RunningAttempt(ctx context.Context, id int64) (a Attempt, err error) {
-	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1 AND state = 'running' FOR UPDATE`, id)
+	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1 AND state = 'running' FOR UPDATE`, id)
 	return a, err
 }
 
 // IsRunning is RunningAttempt without the lock, for writes that go elsewhere than the database.
 func (q Q) IsRunning(ctx context.Context, id int64) (a Attempt, err error) {
-	err = q.get(ctx, &a, `SELECT * FROM attempts WHERE id = $1 AND state = 'running'`, id)
+	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1 AND state = 'running'`, id)
 	return a, err
 }
 
 // Attempts lists a run's attempts, oldest first.
 func (q Q) Attempts(ctx context.Context, run int64) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE run_id = $1 ORDER BY id`, run)
+	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE run_id = $1 ORDER BY id`, run)
 	return list, err
 }
 
@@ -159,6 +166,11 @@ func (q Q) MarkLost(ctx context.Context, id int64) error {
 	return q.do(ctx, ErrNotFound, `UPDATE attempts SET lost = true WHERE id = $1`, id)
 }
 
+// MarkHandedBack notes that an attempt's runner gave it back since it was ended in order.
+func (q Q) MarkHandedBack(ctx context.Context, id int64) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET handed_back = true WHERE id = $1`, id)
+}
+
 // AskToStop marks the running attempts of a run; their runners learn of it with their next beat.
 func (q Q) AskToStop(ctx context.Context, run int64, to state.State, reason string) error {
 	return q.do(ctx, nil, `UPDATE attempts SET stop = true, stop_reason = $2, stop_state = $3 WHERE run_id = $1 AND state = 'running'`, run, reason, string(to))
@@ -166,14 +178,14 @@ func (q Q) AskToStop(ctx context.Context, run int64, to state.State, reason stri
 
 // AttemptsWithLogToMove lists ended attempts whose log is still in the stream.
 func (q Q) AttemptsWithLogToMove(ctx context.Context) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE NOT log_purged AND log_moved IS NULL
+	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE NOT log_purged AND log_moved IS NULL
 		AND state NOT IN ('queued', 'running', 'waiting') ORDER BY id LIMIT 100`)
 	return list, err
 }
 
 // AttemptsWithLogToPurge lists attempts whose log was moved before a time and is still in the stream too.
 func (q Q) AttemptsWithLogToPurge(ctx context.Context, before time.Time) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM attempts WHERE NOT log_purged AND log_moved < $1 ORDER BY id LIMIT 100`, before)
+	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE NOT log_purged AND log_moved < $1 ORDER BY id LIMIT 100`, before)
 	return list, err
 }
 
@@ -202,20 +214,6 @@ func (q Q) Busy(ctx context.Context) (map[string]int, error) {
 	return busy, err
 }
 
-// Runner is a machine's record.
-type Runner struct {
-	Name     string    `db:"name"`
-	Labels   Texts     `db:"labels"`
-	Platform string    `db:"platform"`
-	Slots    int       `db:"slots"`
-	Seen     time.Time `db:"seen_at"`
-
-	Tools JSON[map[string]string] `db:"tools"`
-
-	Token   int64 `db:"-"` // by which it asks
-	Project int64 `db:"-"` // the only one that token is for; 0 any
-}
-
 // IsSourceOf reports whether a runner, by its token, has a job at hand that may read a project's source: one of that
 // project, or of one that it is lent to.
 func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool, err error) {
@@ -228,33 +226,4 @@ func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool
 func (q Q) IsOfToken(ctx context.Context, attempt, token int64) (is bool, err error) {
 	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts WHERE id = $1 AND runner_token = $2)`, attempt, token)
 	return is, err
-}
-
-// seenEvery is how often a runner's sign of life is written, when nothing else about it has changed: a hundred runners
-// that ask for work make no hundred writes a second.
-const seenEvery = "5 seconds"
-
-// SeeRunner notes a runner's sign of life.
-func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest) error {
-	tools := asJSON(orNone(r.Tools))
-	var known bool // asked first, since even an upsert that changes nothing locks the row, which is a write
-	err := q.get(ctx, &known, `SELECT EXISTS (SELECT 1 FROM runners WHERE name = $1 AND seen_at > now() - interval '`+seenEvery+`'
-		AND (labels, platform, slots, tools) IS NOT DISTINCT FROM ($2::text[], $3, $4::int, $5::jsonb))`, r.Runner, r.Labels, r.Platform, r.Slots, tools)
-	if err != nil || known {
-		return err
-	}
-	return q.do(ctx, nil, `INSERT INTO runners (name, labels, platform, slots, tools, seen_at) VALUES ($1, $2, $3, $4, $5, now())
-		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, seen_at = now()`,
-		r.Runner, r.Labels, r.Platform, r.Slots, tools)
-}
-
-// TouchRunner notes that a runner that is at work was seen.
-func (q Q) TouchRunner(ctx context.Context, name string) error {
-	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1 AND seen_at < now() - interval '`+seenEvery+`'`, name)
-}
-
-// Runners lists runners by name.
-func (q Q) Runners(ctx context.Context, page Page) (list []Runner, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM runners WHERE true`+paged("name"), page.args()...)
-	return list, err
 }

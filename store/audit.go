@@ -36,7 +36,7 @@ type ActFilter struct {
 
 // Acts lists entries, newest first. Act may be the beginning of a word, up to a dot.
 func (q Q) Acts(ctx context.Context, f ActFilter) (list []Act, err error) {
-	err = q.list(ctx, &list, `SELECT * FROM audit WHERE ($1 = '' OR who = $1) AND ($2 = '' OR act = $2 OR starts_with(act, $2 || '.'))
+	err = q.list(ctx, &list, `SELECT `+columnsOf[Act]("audit")+` FROM audit WHERE ($1 = '' OR who = $1) AND ($2 = '' OR act = $2 OR starts_with(act, $2 || '.'))
 		AND ($3 = '' OR project = $3) AND ($4 = '' OR subject = $4) AND ($5::timestamptz IS NULL OR at >= $5) AND ($6::timestamptz IS NULL OR at < $6)
 		AND ($7 = 0 OR id < $7) ORDER BY id DESC LIMIT $8`, f.Who, f.Act, f.Project, f.Subject, f.Since, f.Until, f.Before, f.Limit)
 	return list, err

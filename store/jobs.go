@@ -44,7 +44,8 @@ func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
 		Name string `db:"name"`
 	}
 	err := q.list(ctx, &added, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
-		SELECT * FROM jsonb_to_recordset($1) AS r(run bigint, position int, name text, definition jsonb, state text, reason text, ready boolean)
+		SELECT run, position, name, definition, state, reason, ready
+			FROM jsonb_to_recordset($1) AS r(run bigint, position int, name text, definition jsonb, state text, reason text, ready boolean)
 		RETURNING id, name`, asJSON(rows))
 	for _, a := range added {
 		jobs[at[a.Name]].ID = a.ID
@@ -103,7 +104,7 @@ func (q Q) JobByID(ctx context.Context, id int64) (j Job, err error) {
 // FailedStep is the first step of an attempt that failed or ran out of time; ErrNotFound when there is none. Steps
 // whose failure is only reported are left out.
 func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
-	err = q.get(ctx, &s, `SELECT s.* FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
+	err = q.get(ctx, &s, `SELECT `+stepColumns+` FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
 		WHERE s.attempt_id = $1 AND s.state IN ('failed', 'timed-out')
 		AND NOT coalesce((j.definition -> 'step' -> s.position ->> 'advisory')::boolean, false) ORDER BY s.position LIMIT 1`, attempt)
 	return s, err
@@ -125,16 +126,17 @@ type Step struct {
 	Tests     JSON[*api.TestReport] `db:"tests"`
 }
 
+var stepColumns = columnsOf[Step]("s")
+
 // StepsOfRun lists the steps of all attempts of a run, in order.
 func (q Q) StepsOfRun(ctx context.Context, run int64) (list []Step, err error) {
-	err = q.list(ctx, &list, `SELECT s.* FROM steps s JOIN attempts a ON a.id = s.attempt_id
+	err = q.list(ctx, &list, `SELECT `+stepColumns+` FROM steps s JOIN attempts a ON a.id = s.attempt_id
 		WHERE a.run_id = $1 ORDER BY s.attempt_id, s.position`, run)
 	return list, err
 }
 
 // SetStep writes what a runner tells of a step. A step that is over stays as it ended.
-func (q Q) SetStep(ctx context.Context, attempt int64, r api.StepReport) error {
-	at := time.UnixMilli(r.At)
+func (q Q) SetStep(ctx context.Context, attempt int64, r api.StepReport, at time.Time) error {
 	if r.State == state.Running {
 		return q.do(ctx, nil, `UPDATE steps SET state = 'running', started_at = $3, first_line = $4
 			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, attempt, r.Step, at, r.FirstLine)
@@ -150,4 +152,26 @@ func (q Q) EndSteps(ctx context.Context, attempt int64, running, queued state.St
 	return q.do(ctx, nil, `UPDATE steps SET state = CASE WHEN state = 'running' THEN $2 ELSE $3 END,
 		finished_at = CASE WHEN state = 'running' THEN $4::timestamptz END
 		WHERE attempt_id = $1 AND state IN ('queued', 'running')`, attempt, string(running), string(queued), at)
+}
+
+// TestCases counts the test cases of runs, in the latest attempts of their jobs.
+func (q Q) TestCases(ctx context.Context, runs []int64) (map[int64]int, error) {
+	var rows []struct {
+		Run int64 `db:"run_id"`
+		N   int   `db:"n"`
+	}
+	err := q.list(ctx, &rows, `SELECT a.run_id, sum((s.tests ->> 'passed')::int + (s.tests ->> 'failed')::int + (s.tests ->> 'skipped')::int) AS n
+		FROM attempts a JOIN steps s ON s.attempt_id = a.id WHERE a.run_id = ANY($1) AND jsonb_typeof(s.tests) = 'object'
+			AND a.number = (SELECT max(number) FROM attempts WHERE job_id = a.job_id) GROUP BY a.run_id`, runs)
+	counts := map[int64]int{}
+	for _, r := range rows {
+		counts[r.Run] = r.N
+	}
+	return counts, err
+}
+
+// AddFinding adds to what is to be said of a run.
+func (q Q) AddFinding(ctx context.Context, run int64, f definition.Finding) error {
+	return q.do(ctx, ErrNotFound, `UPDATE runs SET findings = CASE WHEN jsonb_typeof(findings) = 'array' THEN findings ELSE '[]' END || $2 WHERE id = $1`,
+		run, asJSON([]definition.Finding{f}))
 }

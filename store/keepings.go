@@ -26,9 +26,10 @@ func (q Q) CacheByKey(ctx context.Context, project int64, guard, key string, gat
 	return c, err
 }
 
-// AddCache notes a saved copy. The first one of a key and guard stays: the content is the same.
+// AddCache notes a saved copy; ErrExists when there is one of the key and guard already, which stays: the content is the
+// same.
 func (q Q) AddCache(ctx context.Context, project int64, c Cache) error {
-	return q.do(ctx, nil, `INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
+	return q.do(ctx, ErrExists, `INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
 		ON CONFLICT (project_id, guard, key) DO NOTHING`, project, c.Name, c.Guard, c.Gated, c.Key, c.Size, c.Blob)
 }
 
@@ -54,7 +55,7 @@ type CacheUse struct {
 
 // CacheUses lists what came of the caches in a run.
 func (q Q) CacheUses(ctx context.Context, run int64) (list []CacheUse, err error) {
-	err = q.list(ctx, &list, `SELECT u.* FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
+	err = q.list(ctx, &list, `SELECT `+columnsOf[CacheUse]("u")+` FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
 		ORDER BY u.attempt_id, u.name`, run)
 	return list, err
 }

@@ -3,12 +3,14 @@ package store_test
 import (
 	"os"
 	"testing"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/store"
 )
@@ -78,4 +80,62 @@ func TestTheSchemaGoesDownAndUpAgain(t *testing.T) {
 	s, err = store.Open(ctx, dsn)
 	require.NoError(t, err)
 	assert.NoError(t, s.Close())
+}
+
+func TestRecordsOfANewerVersionAreLeftAlone(t *testing.T) {
+	ctx, dsn := t.Context(), testdb.New(t)
+	s, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	db, _ := schema(t, dsn)
+	_, err = db.ExecContext(ctx, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (900, true); ALTER TABLE runs ADD COLUMN of_tomorrow text`)
+	require.NoError(t, err)
+	_, err = store.Open(ctx, dsn)
+	require.ErrorIs(t, err, store.ErrNewerSchema)
+	assert.ErrorContains(t, err, "900")
+	var n int
+	require.NoError(t, db.GetContext(ctx, &n, `SELECT count(*) FROM goose_db_version WHERE version_id = 900`))
+	assert.Equal(t, 1, n)
+}
+
+// A newer server may have added columns while this one is still at work.
+func TestATableMayGainColumnsWhileServing(t *testing.T) {
+	ctx, dsn := t.Context(), testdb.New(t)
+	s, err := store.Open(ctx, dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	require.NoError(t, s.AddMaster(ctx, store.Master{Recipient: master, Proof: []byte("proof")}))
+	run := addRun(t, s, project(t, s), nil)
+	id := addAttempt(t, s, run, "a", []string{"linux"}, time.Now())
+	require.NoError(t, s.AddEvent(ctx, run.ProjectID, api.Change{Project: "p", Run: run.Number}))
+	db, _ := schema(t, dsn)
+	var tables []string
+	require.NoError(t, db.SelectContext(ctx, &tables, `SELECT tablename FROM pg_tables
+		WHERE schemaname = 'public' AND tablename NOT LIKE 'goose%'`))
+	require.Greater(t, len(tables), 15)
+	for _, table := range tables {
+		_, err := db.ExecContext(ctx, `ALTER TABLE "`+table+`" ADD COLUMN of_tomorrow text`)
+		require.NoError(t, err)
+	}
+	a, err := claim(ctx, s, "r", []string{"linux"}, time.Minute)
+	require.NoError(t, err)
+	assert.Equal(t, id, a.ID)
+	_, err = s.Beat(ctx, id, time.Minute)
+	require.NoError(t, err)
+	for what, read := range map[string]func() error{
+		"attempts": func() error { _, err := s.Attempts(ctx, run.ID); return err },
+		"steps":    func() error { _, err := s.StepsOfRun(ctx, run.ID); return err },
+		"uses":     func() error { _, err := s.CacheUses(ctx, run.ID); return err },
+		"acts":     func() error { _, err := s.Acts(ctx, store.ActFilter{Limit: 9}); return err },
+		"lost":     func() error { _, err := s.LostAttempts(ctx); return err },
+		"logs":     func() error { _, err := s.AttemptsWithLogToMove(ctx); return err },
+		"outdated": func() error { _, err := s.Outdated(ctx, run.ProjectID, store.Cut{}, 9); return err },
+		"runners":  func() error { _, err := s.Runners(ctx, store.Page{}); return err },
+		"run":      func() error { _, err := s.RunByID(ctx, run.ID); return err },
+	} {
+		assert.NoError(t, read(), what)
+	}
+	events, err := s.TakeEvents(ctx)
+	require.NoError(t, err)
+	assert.NotEmpty(t, events)
 }

@@ -22,7 +22,7 @@ func (q Q) AddEvent(ctx context.Context, project int64, c api.Change) error {
 // TakeEvents removes up to 200 events from the outbox, oldest first; they are back if the transaction fails.
 func (q Q) TakeEvents(ctx context.Context) (list []Outgoing, err error) {
 	err = q.list(ctx, &list, `WITH taken AS (DELETE FROM outbox WHERE id IN
-			(SELECT id FROM outbox ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED) RETURNING *)
-		SELECT * FROM taken ORDER BY id`)
+			(SELECT id FROM outbox ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED) RETURNING `+columnsOf[Outgoing]("outbox")+`)
+		SELECT `+columnsOf[Outgoing]("taken")+` FROM taken ORDER BY id`)
 	return list, err
 }

@@ -85,6 +85,29 @@ func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until
 	return q.do(ctx, nil, `UPDATE people SET seen_at = now() WHERE id = $1`, person)
 }
 
+// AddRedeemable notes the hash of a code by which a program may sign in as somebody, once.
+func (q Q) AddRedeemable(ctx context.Context, hash []byte, person int64, challenge string, until time.Time) error {
+	return q.do(ctx, nil, `INSERT INTO redeemable (hash, person_id, challenge, until) VALUES ($1, $2, $3, $4)`, hash, person, challenge, until)
+}
+
+// Redeem takes a code, which is good no more then, and tells whose it was and what its challenge; ErrNotFound when there
+// is none in its time.
+func (q Q) Redeem(ctx context.Context, hash []byte) (p Person, challenge string, err error) {
+	var taken struct {
+		Person    int64  `db:"person_id"`
+		Challenge string `db:"challenge"`
+		Good      bool   `db:"good"`
+	}
+	if err := q.get(ctx, &taken, `DELETE FROM redeemable WHERE hash = $1 RETURNING person_id, challenge, until > now() AS good`, hash); err != nil {
+		return p, "", err
+	}
+	if !taken.Good {
+		return p, "", ErrNotFound
+	}
+	err = q.get(ctx, &p, `SELECT `+personColumns+` FROM people p WHERE id = $1`, taken.Person)
+	return p, taken.Challenge, err
+}
+
 // SessionPerson finds who has an unexpired session.
 func (q Q) SessionPerson(ctx context.Context, tokenHash []byte) (p Person, err error) {
 	err = q.get(ctx, &p, `SELECT `+personColumns+` FROM sessions s JOIN people p ON p.id = s.person_id
@@ -104,6 +127,9 @@ func (q Q) EndSessions(ctx context.Context, person int64) error {
 
 // DropExpired removes sessions and failed sign-ins that are of no use any more.
 func (q Q) DropExpired(ctx context.Context) error {
+	if err := q.do(ctx, nil, `DELETE FROM redeemable WHERE until < now()`); err != nil {
+		return err
+	}
 	if err := q.do(ctx, nil, `DELETE FROM sessions WHERE expires_at < now()`); err != nil {
 		return err
 	}

@@ -15,9 +15,11 @@ type Project struct {
 	Held    string    `db:"held"`
 	HeldBy  string    `db:"held_by"`
 	AtOnce  int       `db:"at_once"`
+	HostNet bool      `db:"host_network"` // its steps may be given a machine's own network
+	Trouble string    `db:"hook_trouble"` // why pushes laid beside its repository are not taken in
 }
 
-const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once`
+const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once, host_network, hook_trouble`
 
 // AddProject registers a repository; ErrExists when the name is taken, ErrMaster when that its key is encrypted to is
 // no more.
@@ -49,6 +51,16 @@ func (q Q) LocalProjects(ctx context.Context) (list []Project, err error) {
 	return list, err
 }
 
+// SetHostNetwork says whether a project's steps may be given a machine's own network.
+func (q Q) SetHostNetwork(ctx context.Context, project int64, may bool) error {
+	return q.do(ctx, ErrNotFound, `UPDATE projects SET host_network = $2 WHERE id = $1`, project, may)
+}
+
+// SetHookTrouble notes why pushes laid beside a project's repository are not taken in; "" when they are.
+func (q Q) SetHookTrouble(ctx context.Context, project int64, text string) error {
+	return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_trouble = $2 WHERE id = $1`, project, text)
+}
+
 // SourcesFor lists a project, and those that lend it their source.
 func (q Q) SourcesFor(ctx context.Context, project int64) (list []Project, err error) {
 	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE id = $1 OR id IN (SELECT project_id FROM lendings WHERE to_id = $1)`, project)
@@ -67,60 +79,4 @@ func (q Q) SetLendings(ctx context.Context, project int64, to []string) error {
 		return err
 	}
 	return q.do(ctx, nil, `INSERT INTO lendings SELECT $1, id FROM projects WHERE name = ANY($2) AND id <> $1`, project, texts(to))
-}
-
-// Push is a recorded report of changed refs.
-type Push struct {
-	ID        int64  `db:"id"`
-	ProjectID int64  `db:"project_id"`
-	Body      []byte `db:"body"`
-	Tries     int    `db:"tries"`
-}
-
-// AddPush records a push once for each delivery id; again tells that it was there before.
-func (q Q) AddPush(ctx context.Context, project int64, delivery string, body []byte) (id int64, again bool, err error) {
-	err = q.get(ctx, &id, `INSERT INTO pushes (project_id, delivery, body) VALUES ($1, $2, $3)
-		ON CONFLICT (project_id, delivery) DO NOTHING RETURNING id`, project, delivery, body)
-	if err == ErrNotFound {
-		err = q.get(ctx, &id, `SELECT id FROM pushes WHERE project_id = $1 AND delivery = $2`, project, delivery)
-		return id, true, err
-	}
-	return id, false, err
-}
-
-// TakePush locks an unplanned push for the transaction; ErrNotFound when it is planned or another has it.
-func (q Q) TakePush(ctx context.Context, id int64) (p Push, err error) {
-	err = q.get(ctx, &p, `SELECT id, project_id, body, tries FROM pushes
-		WHERE id = $1 AND planned_at IS NULL FOR UPDATE SKIP LOCKED`, id)
-	return p, err
-}
-
-// UnplannedPushes lists the ids of events that are to be planned now, oldest first: those received before a time, and
-// the service's own, whose delivery has a space. After n tries the next comes when n²/2 seconds have passed since it
-// was received.
-func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (ids []int64, err error) {
-	err = q.list(ctx, &ids, `SELECT id FROM pushes WHERE planned_at IS NULL AND (received_at < $1 OR delivery LIKE '% %')
-		AND received_at + tries * tries * interval '0.5 seconds' <= now() ORDER BY id LIMIT 100`, before)
-	return ids, err
-}
-
-// Troubles gives for projects the note of their oldest event that cannot be planned; those without are left out.
-func (q Q) Troubles(ctx context.Context, projects []int64) (map[int64]string, error) {
-	return q.textsByID(ctx, `SELECT DISTINCT ON (project_id) project_id AS id, note AS text FROM pushes
-		WHERE project_id = ANY($1) AND planned_at IS NULL AND tries > 0 ORDER BY project_id, id`, projects)
-}
-
-// PushPlanned marks a push as done, with a note of what came of it.
-func (q Q) PushPlanned(ctx context.Context, id int64, note string) error {
-	return q.do(ctx, ErrNotFound, `UPDATE pushes SET planned_at = now(), note = $2 WHERE id = $1`, id, note)
-}
-
-// PushFailed notes a failed try to plan, and tells how many there were and since when.
-func (q Q) PushFailed(ctx context.Context, id int64, note string) (tries int, since time.Time, err error) {
-	var row struct {
-		Tries    int       `db:"tries"`
-		Received time.Time `db:"received_at"`
-	}
-	err = q.get(ctx, &row, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries, received_at`, id, note)
-	return row.Tries, row.Received, err
 }

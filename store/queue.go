@@ -41,7 +41,8 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 	if perLine == 0 {
 		perLine = math.MaxInt32
 	}
-	err := q.list(ctx, &rows, `SELECT l.*, j.name
+	err := q.list(ctx, &rows, `SELECT l.id, l.job_id, l.project_id, l.run_id, l.number, l.pipeline, l.priority, l.queued_at, l.not_before, l.labels,
+			l.tools, l.run_group, l.at_once, l.place, j.name
 		FROM (SELECT a.id, a.job_id, a.project_id, a.run_id, r.number, r.pipeline, r.priority, a.queued_at, a.not_before, a.labels, a.tools,
 				r.run_group, r.at_once,
 				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2 ORDER BY r.begun DESC, a.run_id, a.id) AS place
@@ -115,21 +116,23 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 		Runner string            `json:"runner"`
 		Token  int64             `json:"token"`
 		Tools  map[string]string `json:"tools"`
+		Clock  int64             `json:"clock"`
 	}
 	var rows []row
 	ids := slices.Sorted(maps.Keys(to))
 	for _, id := range ids {
 		r := to[id]
-		rows = append(rows, row{id, r.Name, r.Token, orNone(r.Tools.V)})
+		rows = append(rows, row{id, r.Name, r.Token, orNone(r.Tools.V), r.ClockMs})
 	}
 	// Whoever stops a run holds it and then its attempts. Runs that are to begin are held first here too, or the two could
 	// wait for each other. The count makes the database hold them before it changes anything.
 	err = q.list(ctx, &list, `WITH held AS (SELECT id FROM runs WHERE NOT begun AND id IN (SELECT run_id FROM attempts WHERE id = ANY($3))
 			ORDER BY id FOR NO KEY UPDATE),
 		given AS (
-			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools
-			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, token bigint, tools jsonb)
-			WHERE attempts.id = t.id AND state = 'queued' AND (SELECT count(*) FROM held) >= 0 RETURNING attempts.*),
+			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools, clock_ms = t.clock
+			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, token bigint, tools jsonb, clock bigint)
+			WHERE attempts.id = t.id AND state = 'queued'
+				AND (t.token = 0 OR EXISTS (SELECT FROM tokens k WHERE k.id = t.token AND (k.expires_at IS NULL OR k.expires_at > now()))) AND (SELECT count(*) FROM held) >= 0 RETURNING `+attemptColumns+`),
 		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id AND jobs.state = 'queued' RETURNING jobs.id),
 		open AS (UPDATE runs SET state = 'running', begun = true, started_at = coalesce(started_at, now()),
 			deadline = CASE WHEN limit_ms > 0 THEN now() + limit_ms * interval '1 millisecond' END
@@ -137,7 +140,7 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 		told AS (INSERT INTO outbox (project_id, run, body)
 			SELECT r.project_id, r.number, jsonb_build_object('project', p.name, 'run', r.number, 'state', 'running')
 			FROM runs r JOIN projects p ON p.id = r.project_id WHERE r.id IN (SELECT run_id FROM given))
-		SELECT given.* FROM given WHERE job_id IN (SELECT id FROM begun)`, asJSON(rows), lease, ids)
+		SELECT `+columnsOf[Attempt]("given")+` FROM given WHERE job_id IN (SELECT id FROM begun)`, asJSON(rows), lease, ids)
 	return list, err
 }
 

@@ -75,11 +75,30 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := checkSchema(ctx, provider); err != nil {
+		db.Close()
+		return nil, err
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
 	}
 	return &Store{db: db, Q: Q{db}}, nil
+}
+
+// ErrNewerSchema says that a newer program has changed the schema in a way this one does not know.
+var ErrNewerSchema = errors.New("the records are of a newer version than this program knows")
+
+// checkSchema refuses records that this program would read and write wrongly. Nothing is changed then.
+func checkSchema(ctx context.Context, provider *goose.Provider) error {
+	now, knows, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("asking for the version of the database's schema: %w", err)
+	}
+	if now > knows {
+		return fmt.Errorf("%w: their schema is of version %d, and it knows them up to %d; start the program that made it, or a newer one", ErrNewerSchema, now, knows)
+	}
+	return nil
 }
 
 // Close ends all connections.

@@ -141,10 +141,10 @@ func TestALateReportChangesNothing(t *testing.T) {
 	id := addAttempt(t, s, addRun(t, s, project(t, s), nil), "j", []string{"linux"}, time.Now())
 	_, err := claim(ctx, s, "r", []string{"linux"}, time.Minute)
 	require.NoError(t, err)
-	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Running, At: 1000, FirstLine: 3}))
+	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Running, At: 1000, FirstLine: 3}, time.UnixMilli(1000)))
 	three := 3
 	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Failed, At: 2000, ExitCode: &three, FirstLine: 3, LastLine: 9,
-		Excerpt: []logline.Line{{N: 5, Text: "error: ünï \u2400"}}}))
+		Excerpt: []logline.Line{{N: 5, Text: "error: ünï \u2400"}}}, time.UnixMilli(2000)))
 	require.NoError(t, s.EndAttempt(ctx, id, state.Failed, "lost", time.Now(), 9))
 	require.NoError(t, s.EndSteps(ctx, id, state.Failed, state.Skipped, time.Now()))
 
@@ -155,7 +155,7 @@ func TestALateReportChangesNothing(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorIs(t, s.SetPrepared(ctx, id, time.Now()), store.ErrNotFound)
 	for step := range 2 {
-		require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: step, State: state.Passed, At: 3000}))
+		require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: step, State: state.Passed, At: 3000}, time.UnixMilli(3000)))
 	}
 	a, err := s.AttemptByID(ctx, id)
 	require.NoError(t, err)
@@ -344,7 +344,7 @@ func TestCachesAndArtifacts(t *testing.T) {
 	ctx := t.Context()
 	p := project(t, s)
 	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 1, Blob: "first"}))
-	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 2, Blob: "second"}))
+	assert.ErrorIs(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 2, Blob: "second"}), store.ErrExists)
 	c, err := s.CacheByKey(ctx, p.ID, "", "k", true)
 	require.NoError(t, err)
 	assert.Equal(t, "first", c.Blob)

@@ -20,10 +20,11 @@ type Token struct {
 	Created   time.Time   `db:"created_at"`
 	Expires   *time.Time  `db:"expires_at"`
 	LastUsed  *time.Time  `db:"last_used_at"`
+	MadeBy    string      `db:"made_by"`
 }
 
 const tokenColumns = `t.id, t.name, t.kind, coalesce(p.name, '') AS person, coalesce(t.person_id, 0) AS person_id, t.role,
-	coalesce(t.project_id, 0) AS project_id, coalesce(j.name, '') AS project, t.created_at, t.expires_at, t.last_used_at`
+	coalesce(t.project_id, 0) AS project_id, coalesce(j.name, '') AS project, t.created_at, t.expires_at, t.last_used_at, t.made_by`
 
 const tokenJoins = ` LEFT JOIN people p ON p.id = t.person_id LEFT JOIN projects j ON j.id = t.project_id`
 
@@ -38,14 +39,15 @@ type NewToken struct {
 	Role     access.Role
 	Project  int64 // 0 any
 	Expires  *time.Time
+	MadeBy   string // who made it
 }
 
 // AddToken keeps a token's hash.
 func (q Q) AddToken(ctx context.Context, n NewToken) (t Token, err error) {
-	err = q.get(ctx, &t, `WITH t AS (INSERT INTO tokens (token_hash, name, kind, person_id, role, project_id, expires_at)
-		VALUES ($1, $2, $3, nullif($4::bigint, 0), $5, nullif($6::bigint, 0), $7) RETURNING *)
+	err = q.get(ctx, &t, `WITH t AS (INSERT INTO tokens (token_hash, name, kind, person_id, role, project_id, expires_at, made_by)
+		VALUES ($1, $2, $3, nullif($4::bigint, 0), $5, nullif($6::bigint, 0), $7, $8) RETURNING *)
 		SELECT `+tokenColumns+` FROM t`+tokenJoins,
-		n.Hash, n.Name, n.Kind, n.PersonID, string(n.Role), n.Project, n.Expires)
+		n.Hash, n.Name, n.Kind, n.PersonID, string(n.Role), n.Project, n.Expires, n.MadeBy)
 	return t, err
 }
 
@@ -77,4 +79,10 @@ func (q Q) TokenByID(ctx context.Context, id int64) (t Token, err error) {
 // RevokeToken removes a token.
 func (q Q) RevokeToken(ctx context.Context, id int64) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM tokens WHERE id = $1`, id)
+}
+
+// RunnerTokensBy lists the names of runners' tokens that somebody made and that still stand.
+func (q Q) RunnerTokensBy(ctx context.Context, person string) (names []string, err error) {
+	err = q.list(ctx, &names, `SELECT name FROM tokens WHERE kind = 'runner' AND made_by = $1 AND (expires_at IS NULL OR expires_at > now()) ORDER BY name`, person)
+	return names, err
 }

@@ -205,7 +205,12 @@ func TestARunnersTokenOpensItsAttemptAndItsSources(t *testing.T) {
 	charts, err := s.ProjectByName(ctx, "charts")
 	require.NoError(t, err)
 	id := addAttempt(t, s, addRun(t, s, p, nil), "j", []string{"linux"}, time.Now())
-	_, err = s.HandOut(ctx, map[int64]store.Runner{id: {Name: "box", Token: 7}}, time.Minute)
+	token, err := s.AddToken(ctx, store.NewToken{Hash: []byte("box"), Name: "box", Kind: "runner"})
+	require.NoError(t, err)
+	given, err := s.HandOut(ctx, map[int64]store.Runner{id: {Name: "box", Token: token.ID + 99}}, time.Minute)
+	require.NoError(t, err)
+	assert.Empty(t, given, "nothing is handed to a token that is not there")
+	_, err = s.HandOut(ctx, map[int64]store.Runner{id: {Name: "box", Token: token.ID}}, time.Minute)
 	require.NoError(t, err)
 	check := func(want bool, is func(context.Context) (bool, error)) {
 		t.Helper()
@@ -213,13 +218,13 @@ func TestARunnersTokenOpensItsAttemptAndItsSources(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
-	check(true, func(ctx context.Context) (bool, error) { return s.IsOfToken(ctx, id, 7) })
-	check(false, func(ctx context.Context) (bool, error) { return s.IsOfToken(ctx, id, 8) })
-	check(true, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "p", 7) })
-	check(false, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "p", 8) })
-	check(false, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "charts", 7) })
+	check(true, func(ctx context.Context) (bool, error) { return s.IsOfToken(ctx, id, token.ID) })
+	check(false, func(ctx context.Context) (bool, error) { return s.IsOfToken(ctx, id, token.ID+1) })
+	check(true, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "p", token.ID) })
+	check(false, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "p", token.ID+1) })
+	check(false, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "charts", token.ID) })
 	require.NoError(t, s.SetLendings(ctx, charts.ID, []string{"p"}))
-	check(true, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "charts", 7) })
+	check(true, func(ctx context.Context) (bool, error) { return s.IsSourceOf(ctx, "charts", token.ID) })
 }
 
 func TestListsByNameArePagedAndFiltered(t *testing.T) {

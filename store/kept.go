@@ -1,0 +1,141 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gentlepiston.example/piston/core/keep"
+)
+
+// Rules are a project's own rules of what is kept, or with project 0 those for all; zeros where there are none.
+func (q Q) Rules(ctx context.Context, project int64) (keep.Rules, error) {
+	var r JSON[keep.Rules]
+	err := q.get(ctx, &r, `SELECT rules FROM keeping WHERE project_id = $1`, project)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return r.V, err
+}
+
+// SetRules writes a project's own rules, or with project 0 those for all.
+func (q Q) SetRules(ctx context.Context, project int64, r keep.Rules, by string) error {
+	return q.do(ctx, nil, `INSERT INTO keeping (project_id, rules, changed_by) VALUES ($1, $2, $3)
+		ON CONFLICT (project_id) DO UPDATE SET rules = $2, changed_by = $3, changed_at = now()`, project, asJSON(r), by)
+}
+
+// KeptSum is how much of a kind is kept.
+type KeptSum struct {
+	Kind  string `db:"kind"`
+	Count int64  `db:"n"`
+	Bytes int64  `db:"bytes"`
+}
+
+// KeptSums counts what is kept of a project, by kind; of all with project 0.
+func (q Q) KeptSums(ctx context.Context, project int64) (list []KeptSum, err error) {
+	err = q.list(ctx, &list, `SELECT 'artifact' AS kind, count(*) AS n, coalesce(sum(f.size), 0)::bigint AS bytes FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE $1::bigint IN (0, a.project_id)
+		UNION ALL SELECT 'cache', count(*), coalesce(sum(size), 0)::bigint FROM caches WHERE $1::bigint IN (0, project_id)
+		UNION ALL SELECT 'handover', count(*), coalesce(sum(h.size), 0)::bigint FROM handovers h JOIN attempts a ON a.id = h.attempt_id WHERE $1::bigint IN (0, a.project_id)
+		UNION ALL SELECT 'log', count(*), coalesce(sum(log_size), 0)::bigint FROM attempts WHERE log_blob <> '' AND $1::bigint IN (0, project_id)`, project)
+	return list, err
+}
+
+// Kept is one thing that is kept.
+type Kept struct {
+	Kind    string    `db:"kind"`
+	ID      int64     `db:"id"`
+	Project string    `db:"project"`
+	Run     int64     `db:"run"` // number; 0 for a cache
+	What    string    `db:"what"`
+	Size    int64     `db:"size"`
+	Since   time.Time `db:"since"` // since when it counts: the end of its run, or when it was last used
+	Blob    string    `db:"blob"`
+}
+
+// Cut says what is given up: what counts since before these times. A zero time gives up nothing.
+type Cut struct {
+	Log, Artifact, Cache, Hand time.Time
+	ArtifactRuns               int
+	CacheBytes                 int64 // of a project's caches together; 0 any
+}
+
+// Outdated lists what goes of a project by a cut, that of the longest age first, up to limit of each kind.
+func (q Q) Outdated(ctx context.Context, project int64, c Cut, limit int) (list []Kept, err error) {
+	err = q.list(ctx, &list, `
+		(SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, r.finished_at AS since, f.blob
+			FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+			WHERE r.project_id = $1::bigint AND r.finished_at < $2 AND r.trigger <> 'tag'
+				AND (SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline AND l.number > r.number) >= $6::bigint
+			ORDER BY r.finished_at LIMIT $8::bigint)
+		UNION ALL (SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob
+			FROM (SELECT id, project_id, name, size, last_used_at, blob,
+				sum(size) OVER (ORDER BY last_used_at DESC, id DESC) AS upto FROM caches WHERE project_id = $1::bigint) c JOIN projects p ON p.id = c.project_id
+			WHERE c.last_used_at < $3 OR $7::bigint > 0 AND c.upto > $7::bigint ORDER BY c.last_used_at LIMIT $8::bigint)
+		UNION ALL (SELECT 'handover', a.id, p.name, r.number, h.name, h.size, r.finished_at, h.blob
+			FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+			WHERE r.project_id = $1::bigint AND r.finished_at < $4 ORDER BY r.finished_at LIMIT $8::bigint)
+		UNION ALL (SELECT 'log', a.id, p.name, r.number, j.name, a.log_size, r.finished_at, a.log_blob
+			FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id JOIN projects p ON p.id = r.project_id
+			WHERE r.project_id = $1::bigint AND r.finished_at < $5 AND a.log_blob <> '' ORDER BY r.finished_at LIMIT $8::bigint)`,
+		project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns, c.CacheBytes, limit)
+	return list, err
+}
+
+// orNever is a time before which nothing is.
+func orNever(t time.Time) time.Time {
+	if t.IsZero() {
+		return time.Unix(0, 0)
+	}
+	return t
+}
+
+// LeastUsedCaches lists caches of all projects, those longest not used first.
+func (q Q) LeastUsedCaches(ctx context.Context, limit int) (list []Kept, err error) {
+	err = q.list(ctx, &list, `SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, c.size, c.last_used_at AS since, c.blob
+		FROM caches c JOIN projects p ON p.id = c.project_id ORDER BY c.last_used_at LIMIT $1`, limit)
+	return list, err
+}
+
+// GiveUp removes the record of something that is kept; ErrNotFound when it is gone already, or was used meanwhile.
+func (q Q) GiveUp(ctx context.Context, k Kept) error {
+	switch k.Kind {
+	case "artifact":
+		return q.do(ctx, ErrNotFound, `DELETE FROM artifacts WHERE id = $1`, k.ID)
+	case "cache":
+		return q.do(ctx, ErrNotFound, `DELETE FROM caches WHERE id = $1 AND last_used_at = $2`, k.ID, k.Since)
+	case "handover":
+		return q.do(ctx, ErrNotFound, `DELETE FROM handovers WHERE attempt_id = $1 AND name = $2`, k.ID, k.What)
+	case "log":
+		return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = '', log_size = 0 WHERE id = $1 AND log_blob = $2`, k.ID, k.Blob)
+	}
+	return ErrNotFound
+}
+
+// Referenced tells which of some blobs a record speaks of.
+func (q Q) Referenced(ctx context.Context, blobs []string) (map[string]bool, error) {
+	var list []string
+	err := q.list(ctx, &list, `SELECT blob FROM artifacts WHERE blob = ANY($1) UNION ALL SELECT blob FROM caches WHERE blob = ANY($1)
+		UNION ALL SELECT blob FROM handovers WHERE blob = ANY($1) UNION ALL SELECT log_blob FROM attempts WHERE log_blob <> '' AND log_blob = ANY($1)`, blobs)
+	m := map[string]bool{}
+	for _, name := range list {
+		m[name] = true
+	}
+	return m, err
+}
+
+// BlobsOf lists the blobs of a project.
+func (q Q) BlobsOf(ctx context.Context, project int64) (list []string, err error) {
+	err = q.list(ctx, &list, `SELECT f.blob FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE a.project_id = $1::bigint
+		UNION ALL SELECT blob FROM caches WHERE project_id = $1::bigint
+		UNION ALL SELECT h.blob FROM handovers h JOIN attempts a ON a.id = h.attempt_id WHERE a.project_id = $1::bigint
+		UNION ALL SELECT log_blob FROM attempts WHERE project_id = $1::bigint AND log_blob <> ''`, project)
+	return list, err
+}
+
+// RemoveProject removes a project with everything of it.
+func (q Q) RemoveProject(ctx context.Context, project int64) error {
+	if err := q.do(ctx, nil, `DELETE FROM keeping WHERE project_id = $1`, project); err != nil {
+		return err
+	}
+	return q.do(ctx, ErrNotFound, `DELETE FROM projects WHERE id = $1`, project)
+}
