@@ -42,6 +42,7 @@ func (s *Service) Run(ctx context.Context, project string, number int64) (api.Ru
 	if run.State == state.Failed || run.State == state.TimedOut {
 		d.Failure = parts.failure()
 	}
+	d.Reported = api.ReportedOf(d.Jobs)
 	return d, nil
 }
 

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -27,7 +28,15 @@ const leastWait = 250 * time.Millisecond
 // waiter is a runner whose claim is held open.
 type waiter struct {
 	runner store.Runner
-	given  chan store.Attempt // holds one
+	looks  bool          // for tools, when it is told to
+	given  chan given    // holds one
+	gone   chan struct{} // closed when its token stands no more
+}
+
+// given is what a runner gets that waits: an attempt, or tools it is to look for first.
+type given struct {
+	attempt *store.Attempt
+	lookFor []string
 }
 
 func newDispatcher(s *Service) *dispatcher {
@@ -36,9 +45,11 @@ func newDispatcher(s *Service) *dispatcher {
 
 // wait waits for work for a runner, of the one project when its token is for one only; nil when there is none for as
 // long as it wants to wait.
-func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, project int64) (*store.Attempt, error) {
-	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels, Token: token, Project: project}, given: make(chan store.Attempt, 1)}
-	w.runner.Tools.V = in.Tools
+func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, project, clock int64) (given, error) {
+	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels, Token: token, Project: project, ClockMs: clock},
+		given: make(chan given, 1), gone: make(chan struct{})}
+	w.looks = in.Protocol >= api.LookForProtocol
+	w.runner.Tools.V, w.runner.Lacks = in.Tools, in.Lacks
 	d.mu.Lock()
 	d.waiting = append(d.waiting, w)
 	d.mu.Unlock()
@@ -46,36 +57,55 @@ func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, proje
 	timer := time.NewTimer(max(leastWait, time.Duration(in.WaitMs)*time.Millisecond))
 	defer timer.Stop()
 	select {
-	case a := <-w.given:
-		return &a, nil
+	case g := <-w.given:
+		return g, nil
+	case <-w.gone:
+		return given{}, fmt.Errorf("the runner's token is revoked or has expired: %w", ErrSignIn)
 	case <-timer.C:
 	case <-ctx.Done():
 	case <-d.s.life.Done():
 	}
 	d.leave(w)
 	select {
-	case a := <-w.given:
-		if ctx.Err() == nil {
-			return &a, nil
+	case g := <-w.given:
+		if ctx.Err() == nil || g.attempt == nil {
+			return g, nil
 		}
 		// The runner went away in the very moment; another may have the job.
-		err := d.s.store.TakeBack(context.WithoutCancel(ctx), a)
+		err := d.s.store.TakeBack(context.WithoutCancel(ctx), *g.attempt)
 		d.s.stream.Wake(jobsTopic)
-		return nil, err
+		return given{}, err
 	default:
-		return nil, nil
+		return given{}, nil
 	}
 }
 
-func (d *dispatcher) leave(w *waiter) {
+// give ends a runner's waiting, unless that is over already. Both under one lock: who stops waiting finds what it got.
+func (d *dispatcher) give(w *waiter, g given) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if !d.out(w) {
+		return false
+	}
+	w.given <- g
+	return true
+}
+
+// leave takes one out of those who wait, and tells whether it was among them.
+func (d *dispatcher) leave(w *waiter) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.out(w)
+}
+
+func (d *dispatcher) out(w *waiter) bool {
 	for i, other := range d.waiting {
 		if other == w {
 			d.waiting = append(d.waiting[:i], d.waiting[i+1:]...)
-			return
+			return true
 		}
 	}
+	return false
 }
 
 // run serves those who wait until the service ends: when one comes, when there is news of jobs, and every so often,
@@ -114,13 +144,17 @@ func (d *dispatcher) round(ctx context.Context) error {
 	d.mu.Lock()
 	waiting := append([]*waiter(nil), d.waiting...)
 	d.mu.Unlock()
-	if len(waiting) == 0 {
+	if len(waiting) == 0 || d.s.space.held() != "" {
 		return nil
 	}
-	var given []store.Attempt
+	var out []store.Attempt
+	unknown := map[*waiter][]string{}
 	at := map[int64]*waiter{}
-	err := d.s.store.Tx(ctx, func(q store.Q) error {
+	err := d.s.store.Tx(ctx, func(q store.Q) (err error) {
 		if err := q.LockQueue(ctx); err != nil {
+			return err
+		}
+		if waiting, err = d.standing(ctx, q, waiting); err != nil || len(waiting) == 0 {
 			return err
 		}
 		queue, err := q.Queue(ctx, labelsOf(waiting), lookAhead+len(waiting), time.Now())
@@ -135,17 +169,55 @@ func (d *dispatcher) round(ctx context.Context) error {
 		for _, g := range queue.Assign(runners) {
 			at[g.Job.ID], to[g.Job.ID] = waiting[g.Runner], waiting[g.Runner].runner
 		}
+		for i, w := range waiting {
+			if w.looks {
+				unknown[w] = queue.Unasked(runners[i])
+			}
+		}
 		if len(to) == 0 {
 			return nil
 		}
-		given, err = q.HandOut(ctx, to, Lease)
+		out, err = q.HandOut(ctx, to, Lease)
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	poke(d.s.kick)
-	return d.hand(ctx, given, at)
+	if len(out) > 0 {
+		poke(d.s.kick)
+	}
+	err = d.hand(ctx, out, at)
+	for w, names := range unknown {
+		if len(names) > 0 {
+			d.give(w, given{lookFor: names})
+		}
+	}
+	return err
+}
+
+// standing leaves those that may be given jobs at this moment: a claim is held open for long, and meanwhile its token may
+// have been revoked, or its runner held. Whose token stands no more is told so.
+func (d *dispatcher) standing(ctx context.Context, q store.Q, waiting []*waiter) (may []*waiter, err error) {
+	var tokens []int64
+	var names []string
+	for _, w := range waiting {
+		tokens, names = append(tokens, w.runner.Token), append(names, w.runner.Name)
+	}
+	standing, held, err := q.MayWork(ctx, tokens, names)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range waiting {
+		switch {
+		case !standing[w.runner.Token]:
+			if d.leave(w) {
+				close(w.gone)
+			}
+		case !held[w.runner.Name]:
+			may = append(may, w)
+		}
+	}
+	return may, nil
 }
 
 // labelsOf gathers the labels of all that wait.
@@ -163,21 +235,10 @@ func labelsOf(waiting []*waiter) (labels []string) {
 }
 
 // hand tells runners what they got; what nobody waits for any more goes back.
-func (d *dispatcher) hand(ctx context.Context, given []store.Attempt, at map[int64]*waiter) (err error) {
-	for _, a := range given {
+func (d *dispatcher) hand(ctx context.Context, out []store.Attempt, at map[int64]*waiter) (err error) {
+	for _, a := range out {
 		w := at[a.ID]
-		d.mu.Lock()
-		there := false
-		for i, other := range d.waiting {
-			if other == w {
-				d.waiting = append(d.waiting[:i], d.waiting[i+1:]...)
-				there = true
-				w.given <- a
-				break
-			}
-		}
-		d.mu.Unlock()
-		if !there {
+		if !d.give(w, given{attempt: &a}) {
 			err = errors.Join(err, d.s.store.TakeBack(ctx, a))
 		}
 	}

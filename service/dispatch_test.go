@@ -21,7 +21,7 @@ func claimRequest(t *testing.T, waitMs int) api.ClaimRequest {
 	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	return api.ClaimRequest{Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: waitMs, Recipient: identity.Recipient().String()}
+	return api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: waitMs, Recipient: identity.Recipient().String()}
 }
 
 func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
@@ -29,7 +29,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 	given := make(chan *api.Work, 1)
 	began := time.Now()
 	go func() {
-		w, err := s.Claim(context.Background(), claimRequest(t, 20_000))
+		w, err := workOf(s.Claim(context.Background(), claimRequest(t, 20_000)))
 		assert.NoError(t, err)
 		given <- w
 	}()
@@ -39,7 +39,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 	w := <-given
 	require.NotNil(t, w)
 	assert.Less(t, time.Since(began), 10*time.Second, "it does not wait out its time")
-	none, err := s.Claim(t.Context(), claimRequest(t, 0))
+	none, err := workOf(s.Claim(t.Context(), claimRequest(t, 0)))
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
@@ -52,7 +52,7 @@ func TestARunnerThatLeavesTakesNothing(t *testing.T) {
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
-			w, err := s.Claim(ctx, claimRequest(t, 5_000))
+			w, err := workOf(s.Claim(ctx, claimRequest(t, 5_000)))
 			assert.True(t, w == nil || err == nil)
 		}()
 		hangUp()
@@ -72,7 +72,7 @@ func TestWhatNobodyWaitsForGoesBack(t *testing.T) {
 	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
 	list, err := s.store.Attempts(t.Context(), run.ID)
 	require.NoError(t, err)
-	gone := &waiter{runner: store.Runner{Name: "gone"}, given: make(chan store.Attempt, 1)}
+	gone := &waiter{runner: store.Runner{Name: "gone"}, given: make(chan given, 1)}
 	given, err := s.store.HandOut(t.Context(), map[int64]store.Runner{list[0].ID: gone.runner}, Lease)
 	require.NoError(t, err)
 	require.NoError(t, s.dispatch.hand(t.Context(), given, map[int64]*waiter{list[0].ID: gone}))
@@ -83,7 +83,7 @@ func TestWhatNobodyWaitsForGoesBack(t *testing.T) {
 }
 
 func TestAClaimBringsWhatTheJobTakes(t *testing.T) {
-	s := open(t)
+	s, dsn := openOn(t)
 	planned(t, s, "[job.lib]\nvariants.over = { ABI = [\"arm\", \"x86\"] }\n[[job.lib.step]]\nscript = \"true\"\n[job.lib.hand.so]\nfiles = [\"out/*\"]\n[job.app]\nafter = [\"lib\"]\ntake = [\"lib/so\"]\n[[job.app.step]]\nscript = \"true\"\n")
 	for range 2 {
 		w, _ := claim(t, s)
@@ -103,6 +103,9 @@ func TestAClaimBringsWhatTheJobTakes(t *testing.T) {
 	assert.Equal(t, "packed lib+arm", string(text[:n]))
 	_, err = s.OpenHandover(t.Context(), w.Attempt, "lib+arm", "nothing")
 	assert.ErrorIs(t, err, ErrNotFound)
+	alter(t, dsn, `DELETE FROM handovers`)
+	_, err = s.OpenHandover(t.Context(), w.Attempt, "lib+arm", "so")
+	assert.ErrorContains(t, err, "start the whole run again", "whoever runs a job again after its rules have gone over the run")
 	assert.ErrorIs(t, s.HandOver(t.Context(), w.Attempt+99, "so", &slowReader{}), ErrGone)
 }
 

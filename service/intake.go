@@ -23,8 +23,9 @@ import (
 var ErrSignature = errors.New("the signature does not fit")
 
 // ReceiveSigned records a push or proposal reported by the rules of Standard Webhooks (1.0.0): the signature must fit
-// the body, the timestamp be within five minutes, and a delivery that came before starts nothing again.
-func (s *Service) ReceiveSigned(ctx context.Context, project string, header http.Header, body []byte) (api.PushAccepted, error) {
+// the body, the timestamp be within five minutes, and a delivery that came before starts nothing again. The answer waits
+// a while for the runs.
+func (s *Service) ReceiveSigned(ctx context.Context, project string, header http.Header, body []byte, wait time.Duration) (api.PushAccepted, error) {
 	p, err := s.store.ProjectByName(ctx, project)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.PushAccepted{}, ErrSignature // no word on which projects there are
@@ -51,7 +52,7 @@ func (s *Service) ReceiveSigned(ctx context.Context, project string, header http
 	if err != nil {
 		return api.PushAccepted{}, err
 	}
-	return s.receive(ctx, p, delivery, event)
+	return s.receive(ctx, p, delivery, event, wait)
 }
 
 // spooled is an event as it is kept until it is planned: one of the fields is set.
@@ -123,7 +124,7 @@ func refForm(ref string) bool {
 }
 
 // receive records an event, then plans it at once; should that be cut short, upkeep plans it later.
-func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event spooled) (api.PushAccepted, error) {
+func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event spooled, wait time.Duration) (api.PushAccepted, error) {
 	body, err := json.Marshal(event)
 	if err != nil {
 		return api.PushAccepted{}, err
@@ -132,86 +133,10 @@ func (s *Service) receive(ctx context.Context, p store.Project, delivery string,
 	if err != nil {
 		return api.PushAccepted{}, err
 	}
-	if !again {
-		s.planSoon(id)
+	if again {
+		return api.PushAccepted{ID: id, Repeat: true, Runs: []api.PushRun{}}, nil
 	}
-	return api.PushAccepted{ID: id, Repeat: again}, nil
-}
-
-// planSoon plans a recorded event beside what is being done.
-func (s *Service) planSoon(id int64) {
-	s.work.Add(1)
-	go func() {
-		defer s.work.Done()
-		s.planRecorded(s.life, id)
-	}()
-}
-
-// giveUpAfter is for how long planning an event is tried while its repository cannot be read.
-const giveUpAfter = 24 * time.Hour
-
-// planRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction.
-func (s *Service) planRecorded(ctx context.Context, id int64) {
-	err := s.tryPlan(ctx, id)
-	if err == nil || errors.Is(err, store.ErrNotFound) || ctx.Err() != nil || store.Unavailable(err) {
-		return
-	}
-	tries, since, noteErr := s.store.PushFailed(ctx, id, err.Error())
-	if noteErr != nil {
-		return
-	}
-	if tries == 1 {
-		s.log.Warn("a push cannot be planned; trying again", "push", id, "error", err)
-	}
-	if time.Since(since) > giveUpAfter {
-		s.log.Error("giving up on a push", "push", id, "tries", tries, "error", err)
-		_ = s.store.PushPlanned(ctx, id, "given up: "+err.Error())
-	}
-}
-
-func (s *Service) tryPlan(ctx context.Context, id int64) error {
-	err := s.store.Tx(ctx, func(q store.Q) error {
-		push, err := q.TakePush(ctx, id)
-		if err != nil {
-			return err
-		}
-		p, err := q.ProjectByID(ctx, push.ProjectID)
-		if err != nil {
-			return err
-		}
-		var event spooled
-		if err := json.Unmarshal(push.Body, &event); err != nil {
-			return err
-		}
-		v, err := s.look(ctx, p)
-		if err != nil {
-			return err
-		}
-		defer v.close()
-		pl, err := s.planner(ctx, q, p, v)
-		if err != nil {
-			return err
-		}
-		planned := 0
-		switch {
-		case event.Push != nil:
-			planned, err = pl.updates(ctx, event.Push.Updates)
-		case event.Proposal != nil:
-			planned, err = pl.proposal(ctx, *event.Proposal)
-		case event.Ended != nil:
-			planned, err = pl.ended(ctx, *event.Ended)
-		case event.Due != nil:
-			planned, err = pl.due(ctx, *event.Due)
-		}
-		if err != nil {
-			return err
-		}
-		return q.PushPlanned(ctx, id, fmt.Sprintf("%d runs", planned))
-	})
-	if err == nil {
-		s.announce()
-	}
-	return err
+	return s.cameOf(ctx, id, s.planSoon(id), wait), nil
 }
 
 // updates plans the refs of one push.
@@ -308,11 +233,20 @@ func (s *Service) collectMissed(ctx context.Context) error {
 			continue // the project's trouble will say so
 		}
 		waiting, err := hook.List(repo.Dir)
-		if err != nil {
+		trouble := ""
+		switch {
+		case errors.Is(err, hook.ErrUnreadable):
+			trouble = fmt.Sprintf("%v; piston project hook %s, as who owns the repository or as root, mends it", err, p.Name)
+		case err != nil:
 			return err
 		}
+		if trouble != p.Trouble {
+			if err := s.store.SetHookTrouble(ctx, p.ID, trouble); err != nil {
+				return err
+			}
+		}
 		for _, w := range waiting {
-			if _, err := s.receive(ctx, p, w.Delivery, spooled{Push: &w.Event.Data}); err != nil {
+			if _, err := s.receive(ctx, p, w.Delivery, spooled{Push: &w.Event.Data}, 0); err != nil {
 				return err
 			}
 			if err := os.Remove(w.File); err != nil {

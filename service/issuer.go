@@ -45,9 +45,16 @@ type found struct {
 	provider *oidc.Provider
 }
 
-func (s *Service) provider(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
+func (s *Service) hasIssuer() error {
 	if s.issuer.Address == "" {
-		return nil, nil, fmt.Errorf("this service has no issuer to sign in at: %w", ErrNotFound)
+		return fmt.Errorf("this service has no issuer to sign in at: %w", ErrNotFound)
+	}
+	return nil
+}
+
+func (s *Service) provider(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
+	if err := s.hasIssuer(); err != nil {
+		return nil, nil, err
 	}
 	s.discovered.mu.Lock()
 	defer s.discovered.mu.Unlock()
@@ -85,18 +92,28 @@ type signingIn struct {
 	Nonce    string    `json:"nonce"`
 	Verifier string    `json:"verifier"`
 	Until    time.Time `json:"until"`
+	Program  Loopback  `json:"program"` // that waits for the browser
+}
+
+// Arrival is what becomes of a browser that comes back from the issuer.
+type Arrival struct {
+	Entry
+	To string // a program's address that the browser goes to, also when it was refused; "" when it has signed in itself
 }
 
 // signingInFor is how long somebody may take at the issuer.
 const signingInFor = 10 * time.Minute
 
 // BeginAtIssuer gives the address to send a browser to, and what it is to bring back, which only we can read.
-func (s *Service) BeginAtIssuer(ctx context.Context) (address string, kept []byte, err error) {
+func (s *Service) BeginAtIssuer(ctx context.Context, program Loopback) (address string, kept []byte, err error) {
+	if err := program.Check(); err != nil {
+		return "", nil, err
+	}
 	_, config, err := s.provider(ctx)
 	if err != nil {
 		return "", nil, err
 	}
-	in := signingIn{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(signingInFor)}
+	in := signingIn{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(signingInFor), program}
 	text, err := json.Marshal(in)
 	if err != nil {
 		return "", nil, err
@@ -105,11 +122,10 @@ func (s *Service) BeginAtIssuer(ctx context.Context) (address string, kept []byt
 	return config.AuthCodeURL(in.State, oidc.Nonce(in.Nonce), oauth2.S256ChallengeOption(in.Verifier)), kept, err
 }
 
-// ReturnFromIssuer opens a session for whoever the issuer says is there.
-func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code, address string) (Entry, error) {
-	provider, config, err := s.provider(ctx)
-	if err != nil {
-		return Entry{}, err
+// ReturnFromIssuer opens a session for whoever the issuer says is there, or lets the program do so that waits for them.
+func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code, address string) (Arrival, error) {
+	if err := s.hasIssuer(); err != nil {
+		return Arrival{}, err
 	}
 	var in signingIn
 	text, err := s.vault.open(kept)
@@ -117,7 +133,36 @@ func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code
 		err = json.Unmarshal(text, &in)
 	}
 	if err != nil || in.State == "" || state != in.State || time.Now().After(in.Until) {
-		return Entry{}, fmt.Errorf("%w: it does not belong to a sign-in that this browser began in the last %d minutes; begin again", ErrIssuer, int(signingInFor.Minutes()))
+		return Arrival{}, fmt.Errorf("%w: it does not belong to a sign-in that this browser began in the last %d minutes; begin again", ErrIssuer, int(signingInFor.Minutes()))
+	}
+	person, err := s.comesBack(ctx, in, code)
+	if err != nil {
+		return Arrival{To: in.Program.to("error", RefusalWord(err))}, err
+	}
+	if in.Program != (Loopback{}) {
+		redeem, err := s.code(ctx, person, in.Program)
+		return Arrival{To: in.Program.to("code", redeem)}, err
+	}
+	entry, err := s.enter(ctx, person, address, "", true)
+	return Arrival{Entry: entry}, err
+}
+
+// RefusalWord is why somebody who comes back from the issuer is not let in, in a word.
+func RefusalWord(err error) string {
+	switch {
+	case errors.Is(err, ErrIssuerAway):
+		return "away"
+	case errors.Is(err, ErrForbidden):
+		return "disabled"
+	}
+	return "refused"
+}
+
+// comesBack finds who it is that comes back from the issuer.
+func (s *Service) comesBack(ctx context.Context, in signingIn, code string) (person store.Person, err error) {
+	provider, config, err := s.provider(ctx)
+	if err != nil {
+		return person, err
 	}
 	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, &http.Client{Timeout: issuerPatience}), issuerPatience)
 	defer cancel()
@@ -125,27 +170,26 @@ func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code
 	var refused *oauth2.RetrieveError
 	switch {
 	case errors.As(err, &refused):
-		return Entry{}, fmt.Errorf("%w: it refused the code (%s)", ErrIssuer, refused.ErrorCode)
+		return person, fmt.Errorf("%w: it refused the code (%s)", ErrIssuer, refused.ErrorCode)
 	case err != nil:
 		s.log.Warn("the issuer cannot be asked", "issuer", s.issuer.Address, "error", err)
-		return Entry{}, ErrIssuerAway
+		return person, ErrIssuerAway
 	}
 	raw, _ := token.Extra("id_token").(string)
 	id, err := provider.Verifier(&oidc.Config{ClientID: s.issuer.ClientID}).Verify(ctx, raw)
 	if err != nil {
-		return Entry{}, fmt.Errorf("%w: %w", ErrIssuer, err)
+		return person, fmt.Errorf("%w: %w", ErrIssuer, err)
 	}
 	if id.Nonce != in.Nonce {
-		return Entry{}, fmt.Errorf("%w: the nonce is another", ErrIssuer)
+		return person, fmt.Errorf("%w: the nonce is another", ErrIssuer)
 	}
-	person, err := s.personAtIssuer(ctx, id)
-	if err != nil {
-		return Entry{}, err
+	if person, err = s.personAtIssuer(ctx, id); err != nil {
+		return person, err
 	}
 	if person.Disabled {
-		return Entry{}, refuse("%s may not sign in here; ask an administrator", person.Name)
+		return person, refuse("%s may not sign in here; ask an administrator", person.Name)
 	}
-	return s.enter(ctx, person, address, "", true)
+	return person, nil
 }
 
 // personAtIssuer finds or makes the person of an ID token, who is in the groups that it names.

@@ -51,7 +51,11 @@ func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string
 	if err != nil {
 		return 0, err
 	}
-	return w.Size, s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
+	err = s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // another run was first; its copy is as good
+	}
+	return w.Size, err
 }
 
 // KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
@@ -127,7 +131,7 @@ func (s *Service) OpenHandover(ctx context.Context, attempt int64, job, name str
 	}
 	h, err := s.store.HandoverOf(ctx, run.ID, job, name)
 	if err != nil {
-		return nil, known(err, "%s of job %s", name, job)
+		return nil, known(err, "what job %s handed on as %s is not kept, or not any longer (piston kept tells how long); start the whole run again", job, name)
 	}
 	return s.blobs.Open(ctx, h.Blob)
 }

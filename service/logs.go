@@ -113,6 +113,9 @@ func (s *Service) readLog(ctx context.Context, a store.Attempt, from int64, limi
 		if a.LogLines == 0 {
 			return nil, nil
 		}
+		if a.LogBlob == "" {
+			return nil, fmt.Errorf("the log is not kept any longer; piston kept tells for how long logs are: %w", ErrNotFound)
+		}
 		return logline.ReadFile(s.blobs.At(ctx, a.LogBlob), a.LogSize, from, limit)
 	}
 	return s.stream.ReadLog(ctx, logOf(a), from, limit)

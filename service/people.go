@@ -57,6 +57,7 @@ func (s *Service) AddPerson(ctx context.Context, n api.NewPerson) (api.NewPasswo
 // ChangePerson changes what somebody may do. There is always an administrator left who can sign in.
 func (s *Service) ChangePerson(ctx context.Context, name string, in api.PersonChange) (api.Person, error) {
 	var now store.Person
+	var standing []string
 	err := s.amongPeople(ctx, func(q store.Q) error {
 		was, err := q.PersonByName(ctx, name)
 		if err != nil {
@@ -76,13 +77,19 @@ func (s *Service) ChangePerson(ctx context.Context, name string, in api.PersonCh
 			if err := q.EndSessions(ctx, was.ID); err != nil {
 				return err
 			}
+			// Runners they have set up go on: builds do not end with somebody's leave. Whoever keeps them out is told.
+			if standing, err = q.RunnerTokensBy(ctx, name); err != nil {
+				return err
+			}
 		}
 		if now, err = q.PersonByName(ctx, name); err != nil {
 			return err
 		}
 		return note(ctx, q, act{"person.change", "", name, mayOf(was), mayOf(now)})
 	})
-	return personOf(now), err
+	p := personOf(now)
+	p.RunnerTokens = standing
+	return p, err
 }
 
 func mayOf(p store.Person) any {

@@ -43,6 +43,7 @@ type planner struct {
 	view    *view
 	known   *check.Service
 	secrets map[string]int // revisions by name
+	push    int64          // the recorded event that is planned; 0: a person's wish
 }
 
 func (s *Service) planner(ctx context.Context, q store.Q, p store.Project, v *view) (*planner, error) {
@@ -71,7 +72,7 @@ func (s *Service) knowledge(ctx context.Context, q store.Q, p store.Project) (*c
 }
 
 func runnerOf(r store.Runner) schedule.Runner {
-	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V, Project: r.Project}
+	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V, Lacks: r.Lacks, There: time.Since(r.Seen) < onlineFor, Project: r.Project, Held: r.Held}
 }
 
 // event writes the runs an event starts.
@@ -96,7 +97,7 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) ([]store.
 	for _, f := range result.Files {
 		run := store.Run{ProjectID: pl.project.ID, Project: pl.project.Name, Pipeline: f.Name, Trigger: e.Trigger, Branch: e.Branch, Tag: e.Tag,
 			Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author, StartedBy: why.person, Queued: time.Now(),
-			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run, Depth: why.depth, Followed: followed[f.Name]}
+			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run, Depth: why.depth, Followed: followed[f.Name], PushID: pl.push}
 		run.Findings.V = slices.Concat(f.Findings, result.Findings, leaked)
 		starts, err := pl.consider(ctx, &run, f, e, snap, why)
 		if err != nil {

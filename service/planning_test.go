@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -28,8 +29,13 @@ type repository struct {
 
 func (r repository) git(args ...string) string {
 	r.t.Helper()
+	return r.gitWith(nil, args...)
+}
+
+func (r repository) gitWith(in io.Reader, args ...string) string {
+	r.t.Helper()
 	cmd := exec.Command("git", args...)
-	cmd.Dir = r.dir
+	cmd.Dir, cmd.Stdin = r.dir, in
 	cmd.Env = source.Environment(map[string]string{"user.name": "Ada", "user.email": "a@b.example"})
 	out, err := cmd.CombinedOutput()
 	require.NoError(r.t, err, "%s", out)

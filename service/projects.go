@@ -56,7 +56,7 @@ func checkRemote(remote string) error {
 }
 
 func projectOf(p store.Project) api.Project {
-	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy, AtOnce: p.AtOnce}
+	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy, AtOnce: p.AtOnce, Trouble: p.Trouble, HostNetwork: p.HostNet}
 }
 
 // project finds a project's record.
@@ -123,7 +123,7 @@ func (s *Service) HookKey(ctx context.Context, name string) (api.HookKey, error)
 	if err == nil {
 		err = note(ctx, s.store.Q, act{name: "hook-key.read", project: name})
 	}
-	return api.HookKey{Address: "/api/v1/projects/" + p.Name + "/pushes", Key: string(key)}, err
+	return api.HookKey{Address: s.public + "/api/v1/projects/" + p.Name + "/pushes", Key: string(key)}, err
 }
 
 // Repository is where Git serves a project's source from.
@@ -170,4 +170,19 @@ func (s *Service) Lend(ctx context.Context, project string, in api.Lendings) (ap
 		return api.Lendings{}, err
 	}
 	return s.Lendings(ctx, project)
+}
+
+// AllowHostNetwork says whether a project's steps may be given the machine's own network, when they ask for it and the
+// runner allows it. Proposals from outside never are.
+func (s *Service) AllowHostNetwork(ctx context.Context, project string, may bool) (api.Project, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Project{}, err
+	}
+	before, after := map[string]bool{"host": p.HostNet}, map[string]bool{"host": may}
+	err = s.acting(ctx, act{"project.network", project, "", before, after}, func(q store.Q) error { return q.SetHostNetwork(ctx, p.ID, may) })
+	if err != nil {
+		return api.Project{}, err
+	}
+	return s.Project(ctx, project)
 }

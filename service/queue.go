@@ -30,7 +30,7 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 		return page, err
 	}
 	for _, r := range runners {
-		if online(r) {
+		if online(r) && r.Held == "" {
 			page.Slots += r.Slots
 		}
 	}
@@ -78,10 +78,11 @@ func (s *Service) waits(ctx context.Context) ([]schedule.Wait, []store.Runner, e
 	var there, all []schedule.Runner
 	for _, r := range list {
 		all = append(all, runnerOf(r))
-		if online(r) {
+		if online(r) && r.Held == "" {
 			there = append(there, runnerOf(r))
 		}
 	}
+	queue.Held = s.space.held()
 	return queue.Waiting(there, all), list, nil
 }
 

@@ -44,7 +44,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	for n := range runners {
 		all.Go(func() {
 			for left() {
-				w, err := s.Claim(ctx, api.ClaimRequest{Runner: fmt.Sprintf("r%d", n), Labels: []string{"linux"}, Slots: 1, WaitMs: 500, Recipient: identity.Recipient().String()})
+				w, err := workOf(s.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("r%d", n), Labels: []string{"linux"}, Slots: 1, WaitMs: 500, Recipient: identity.Recipient().String()}))
 				if !assert.NoError(t, err) {
 					return
 				}
@@ -247,7 +247,7 @@ func TestWhatHasChangedSinceItLastPassed(t *testing.T) {
 		t.Helper()
 		identity, err := age.GenerateX25519Identity()
 		require.NoError(t, err)
-		w, err := s.Claim(ctx, api.ClaimRequest{Runner: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": clang}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()})
+		w, err := workOf(s.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": clang}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()}))
 		require.NoError(t, err)
 		require.NotNil(t, w)
 		require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli(), Caches: []api.CacheUse{{Name: "c", Key: key}}}))

@@ -297,6 +297,11 @@ func (s *Service) settleJobs(ctx context.Context, q store.Q, run store.Run, jobs
 		return err
 	}
 	run.State = outcome
+	if outcome == state.Passed {
+		if err := noteFewerTests(ctx, q, run); err != nil {
+			return err
+		}
+	}
 	if err := recordEnd(ctx, q, run); err != nil {
 		return err
 	}

@@ -40,6 +40,8 @@ type Service struct {
 	home   string
 	log    *slog.Logger
 	issuer Issuer
+	public string
+	space  space
 
 	discovered found
 	clean      clean
@@ -59,7 +61,10 @@ type Options struct {
 	Home   string // the data folder: mirrors are there, and the master key unless it is elsewhere
 	Master Master
 	Issuer Issuer // where people may sign in; the zero value for none
-	Log    *slog.Logger
+	// Reserve is how much of the disk is kept free, in bytes: with less, no job is handed out.
+	Reserve int64
+	Public  string // address by which people reach the console; "" when that is not known
+	Log     *slog.Logger
 }
 
 // MasterFile is where the master key of a data folder is, unless it is elsewhere.
@@ -71,7 +76,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: o.Home, log: o.Log, issuer: o.Issuer,
+	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: o.Home, log: o.Log, issuer: o.Issuer, public: o.Public, space: space{dir: o.Home, reserve: o.Reserve},
 		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
 	s.dispatch = newDispatcher(s)
 	s.life, s.closed = context.WithCancel(context.Background())
@@ -89,9 +94,6 @@ func (s *Service) Close() {
 	s.closed()
 	s.work.Wait()
 }
-
-// Healthy tells whether the records can be reached.
-func (s *Service) Healthy(ctx context.Context) error { return s.store.Ping(ctx) }
 
 // Home is the data folder.
 func (s *Service) Home() string { return s.home }

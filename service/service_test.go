@@ -68,11 +68,14 @@ func planned(t *testing.T, s *Service, file string) store.Run {
 
 const twoJobs = "env = { A = \"1\" }\n[[job.core.step]]\nname = \"test\"\nscript = \"make\"\nsecrets = [\"KEY\"]\n[[job.core.step]]\nscript = \"true\"\n[job.app]\nafter = [\"core\"]\n[[job.app.step]]\nscript = \"true\"\n"
 
+// workOf is what a claim brought.
+func workOf(c api.Claimed, err error) (*api.Work, error) { return c.Work, err }
+
 func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
 	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	w, err := s.Claim(t.Context(), api.ClaimRequest{Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()})
+	w, err := workOf(s.Claim(t.Context(), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()}))
 	require.NoError(t, err)
 	return w, identity
 }

@@ -42,7 +42,7 @@ const tokenPrefix = "piston_"
 func (s *Service) IssueToken(ctx context.Context, n api.NewToken) (api.IssuedToken, error) {
 	w := WhoAsks(ctx)
 	secret := tokenPrefix + rand.Text()
-	row := store.NewToken{Hash: hashToken(secret), Name: n.Name, Kind: string(n.Kind), Role: n.Role}
+	row := store.NewToken{Hash: hashToken(secret), Name: n.Name, Kind: string(n.Kind), Role: n.Role, MadeBy: w.Name}
 	if n.Days > 0 {
 		until := time.Now().Add(time.Duration(n.Days) * 24 * time.Hour)
 		row.Expires = &until
@@ -92,7 +92,7 @@ func (s *Service) IssueToken(ctx context.Context, n api.NewToken) (api.IssuedTok
 
 func tokenOf(t store.Token) api.Token {
 	return api.Token{ID: t.ID, Name: t.Name, Kind: api.TokenKind(t.Kind), Person: t.Person, Role: t.Role, Project: t.Project,
-		Created: t.Created, Expires: t.Expires, LastUsed: t.LastUsed}
+		Created: t.Created, Expires: t.Expires, LastUsed: t.LastUsed, MadeBy: t.MadeBy}
 }
 
 // Tokens lists up to limit tokens of whoever asks after an id, with a text in their name; an administrator sees

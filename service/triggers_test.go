@@ -139,7 +139,7 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 	propose := func(files map[string]string) {
 		t.Helper()
 		head := r.commit(files)
-		accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}})
+		accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 		require.NoError(t, err)
 		s.planRecorded(ctx, accepted.ID)
 	}
@@ -203,7 +203,7 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	require.NoError(t, err)
 	r.git("checkout", "-q", "-b", "fork")
 	head := r.commit(map[string]string{"a": "2"})
-	accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}})
+	accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 	require.NoError(t, err)
 	s.planRecorded(ctx, accepted.ID)
 	w, _ := claim(t, s)
@@ -346,7 +346,7 @@ func TestPushesPlannedAtTheSameTime(t *testing.T) {
 	const pushes = 12
 	for i := range pushes {
 		after := r.commit(map[string]string{"a": fmt.Sprint(i + 1)})
-		_, err := s.receive(t.Context(), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}})
+		_, err := s.receive(t.Context(), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}}, 0)
 		require.NoError(t, err)
 		before = after
 	}
@@ -370,7 +370,7 @@ func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {
 	answers := make(chan api.PushAccepted, 10)
 	for range 10 {
 		go func() {
-			a, err := s.receive(t.Context(), p, "the-same", spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}})
+			a, err := s.receive(t.Context(), p, "the-same", spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}}, 0)
 			assert.NoError(t, err)
 			answers <- a
 		}()

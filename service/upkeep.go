@@ -5,12 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/store"
 )
-
-// onlineFor is how long after its last sign of life a runner counts as there: a claim is held open for up to 30 s.
-const onlineFor = 45 * time.Second
 
 // background starts the loops that run beside requests. Each looks at the records only, so any number of servers
 // may run them at the same time, and what a crash cut short is found again.
@@ -23,6 +19,8 @@ func (s *Service) background() {
 	s.loop(time.Second, nil, "ending runs over their limit", s.stopOverdue)
 	s.loop(10*time.Millisecond, nil, "handing out jobs", s.dispatch.run) // for as long as the service lives
 	s.loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
+	s.loop(sweepEvery, nil, "giving up what is kept no longer", s.sweep)
+	s.loop(10*time.Second, nil, "making room on the disk", s.makeRoom)
 	s.loop(time.Hour, nil, "dropping expired sessions", s.store.DropExpired)
 }
 
@@ -105,19 +103,4 @@ func (s *Service) planLeftBehind(ctx context.Context) error {
 		s.planRecorded(ctx, id)
 	}
 	return err
-}
-
-// Runners lists the machines that have asked for work, by name.
-func (s *Service) Runners(ctx context.Context, page api.Page) ([]api.Runner, error) {
-	list, err := s.store.Runners(ctx, store.Page(page))
-	if err != nil {
-		return nil, err
-	}
-	busy, err := s.store.Busy(ctx)
-	out := make([]api.Runner, len(list))
-	for i, r := range list {
-		out[i] = api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy[r.Name],
-			Seen: r.Seen, Online: online(r), Tools: nonNone(r.Tools.V)}
-	}
-	return out, err
 }

@@ -22,20 +22,46 @@ const beatTopic = "beats"
 const beatWait = 4 * time.Second
 
 // Claim hands a runner the next job it can do, waiting a while for one; nil when there is none.
-func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, error) {
+func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (c api.Claimed, err error) {
 	recipient, err := age.ParseX25519Recipient(in.Recipient)
 	if err != nil {
-		return nil, fmt.Errorf("the runner's recipient is %w: %w", ErrInvalid, err)
+		return c, fmt.Errorf("the runner's recipient is %w: %w", ErrInvalid, err)
 	}
-	if err := s.store.SeeRunner(ctx, in); err != nil {
-		return nil, err
+	if err := understood(in); err != nil {
+		return c, err
+	}
+	clock := int64(0)
+	if in.Now != 0 {
+		clock = time.Now().UnixMilli() - in.Now
+	}
+	err = s.store.SeeRunner(ctx, in, clock, onlineFor)
+	if errors.Is(err, store.ErrTaken) {
+		return c, fmt.Errorf("another runner called %s is there: give this one a --name of its own, or end that one; the name is %w for two", in.Runner, ErrInvalid)
+	}
+	if err != nil {
+		return c, err
 	}
 	w := WhoAsks(ctx)
-	attempt, err := s.dispatch.wait(ctx, in, w.Token, w.ProjectID)
-	if err != nil || attempt == nil {
-		return nil, err
+	given, err := s.dispatch.wait(ctx, in, w.Token, w.ProjectID, clock)
+	if err != nil || given.attempt == nil {
+		return api.Claimed{LookFor: given.lookFor}, err
 	}
-	return s.pack(ctx, *attempt, recipient)
+	c.Work, err = s.pack(ctx, *given.attempt, recipient)
+	return c, err
+}
+
+// understood refuses runners that speak another version of this interface.
+func understood(in api.ClaimRequest) error {
+	speaks := max(in.Protocol, 1)
+	if speaks >= api.LeastRunnerProtocol && speaks <= api.RunnerProtocol {
+		return nil
+	}
+	which := "newer than the service: update the service first"
+	if speaks < api.LeastRunnerProtocol {
+		which = "too old for the service: update it"
+	}
+	return fmt.Errorf("runner %s (%s) is %s; it speaks version %d of the interface, and the service %d to %d: %w", in.Runner, in.Version, which, speaks,
+		api.LeastRunnerProtocol, api.RunnerProtocol, ErrInvalid)
 }
 
 // pack gathers what the runner of an attempt needs.
@@ -48,12 +74,17 @@ func (s *Service) pack(ctx context.Context, attempt store.Attempt, recipient age
 	if err != nil {
 		return nil, err
 	}
+	project, err := s.store.ProjectByID(ctx, run.ProjectID)
+	if err != nil {
+		return nil, err
+	}
 	remote, sources, err := s.sources(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err
 	}
 	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number, Pipeline: run.Pipeline,
-		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != ""}
+		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
+		HostNetwork: project.HostNet && !run.Outside}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
@@ -165,7 +196,7 @@ func (s *Service) Prepared(ctx context.Context, attempt int64, in api.Prepared) 
 		if err != nil {
 			return err
 		}
-		if err := q.SetPrepared(ctx, attempt, time.UnixMilli(in.At)); err != nil {
+		if err := q.SetPrepared(ctx, attempt, a.At(in.At)); err != nil {
 			return err
 		}
 		for _, u := range in.Caches {
@@ -187,7 +218,7 @@ func (s *Service) ReportSteps(ctx context.Context, attempt int64, steps []api.St
 			return err
 		}
 		for _, r := range steps {
-			if err := q.SetStep(ctx, attempt, r); err != nil {
+			if err := q.SetStep(ctx, attempt, r, a.At(r.At)); err != nil {
 				return err
 			}
 		}
@@ -204,32 +235,69 @@ func (s *Service) FinishAttempt(ctx context.Context, attempt int64, in api.Finis
 	if err != nil {
 		return gone(err, attempt)
 	}
-	if before.State == in.State && before.Finished != nil && before.Finished.UnixMilli() == in.At {
+	if before.State == in.State && before.Finished != nil && before.Finished.Equal(before.At(in.At)) {
 		return nil
 	}
-	err = s.store.Tx(ctx, func(q store.Q) error {
-		run, err := q.LockRun(ctx, before.RunID)
-		if err != nil {
-			return err
-		}
-		a, err := q.RunningAttempt(ctx, attempt)
-		if err != nil {
-			return err
-		}
+	return s.ending(ctx, before, func(q store.Q, run store.Run, a store.Attempt) error {
 		for _, u := range in.Caches {
 			if err := q.SetCacheUse(ctx, attempt, u); err != nil {
 				return err
 			}
 		}
-		return s.end(ctx, q, run, a, in.State, in.Reason, time.UnixMilli(in.At), in.Lines)
+		return s.end(ctx, q, run, a, in.State, in.Reason, a.At(in.At), in.Lines)
+	})
+}
+
+// ending does what ends a running attempt, with its run's row locked, and tells whom it concerns.
+func (s *Service) ending(ctx context.Context, before store.Attempt, end func(q store.Q, run store.Run, a store.Attempt) error) error {
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		run, err := q.LockRun(ctx, before.RunID)
+		if err != nil {
+			return err
+		}
+		a, err := q.RunningAttempt(ctx, before.ID)
+		if err != nil {
+			return err
+		}
+		return end(q, run, a)
 	})
 	if err != nil {
-		return gone(err, attempt)
+		return gone(err, before.ID)
 	}
 	s.announce()
 	poke(s.moves)
 	poke(s.ends)
 	return nil
+}
+
+// HandBack puts an attempt's job back into the queue since its runner is being ended: that is nobody's failure, and counts
+// as no try. Doing it again is no error.
+func (s *Service) HandBack(ctx context.Context, attempt int64, in api.HandBack) error {
+	before, err := s.store.AttemptByID(ctx, attempt)
+	if err != nil || before.HandedBack {
+		return gone(err, attempt)
+	}
+	lines, err := s.stream.LastLine(ctx, logOf(before))
+	if err != nil {
+		return err
+	}
+	return s.ending(ctx, before, func(q store.Q, run store.Run, a store.Attempt) error {
+		now := time.Now()
+		if a.Stop {
+			return s.end(ctx, q, run, a, a.StopState, a.StopReason, now, lines)
+		}
+		job, err := q.JobByID(ctx, a.JobID)
+		if err != nil {
+			return err
+		}
+		if err := q.MarkHandedBack(ctx, a.ID); err != nil {
+			return err
+		}
+		if err := endAttempt(ctx, q, a, state.Cancelled, in.Reason, now, lines); err != nil {
+			return err
+		}
+		return s.again(ctx, q, run, job, 0, in.Reason, now)
+	})
 }
 
 // end ends an attempt, and its job unless that is tried again. The run's row must be locked.

@@ -1,0 +1,228 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// What runs leave behind is given up by rules. The record goes first, then the blob: what a crash leaves between them is a
+// blob that no record speaks of, which the sweep finds. A blob is written before its record, so one is an orphan only when
+// it has been there for longer than any writing takes.
+
+const (
+	sweepEvery  = 10 * time.Minute
+	orphanAfter = 24 * time.Hour
+	sweepAtOnce = 500 // of each kind
+	nextShown   = 100
+)
+
+// rules are those in force for a project.
+func (s *Service) rules(ctx context.Context, project int64) (inForce, own keep.Rules, err error) {
+	if own, err = s.store.Rules(ctx, project); err != nil {
+		return inForce, own, err
+	}
+	all, err := s.store.Rules(ctx, 0)
+	return own.Over(all).Over(keep.Default), own, err
+}
+
+func cutOf(r keep.Rules, now time.Time) store.Cut {
+	return store.Cut{Log: keep.Before(now, r.LogDays), Artifact: keep.Before(now, r.ArtifactDays), Cache: keep.Before(now, r.CacheDays),
+		Hand: keep.Before(now, r.HandDays), ArtifactRuns: r.ArtifactRuns, CacheBytes: r.CacheBytes}
+}
+
+// Kept tells what is kept of a project, by which rules, and what goes next.
+func (s *Service) Kept(ctx context.Context, project string) (api.Kept, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return api.Kept{}, err
+	}
+	inForce, own, err := s.rules(ctx, p.ID)
+	if err != nil {
+		return api.Kept{}, err
+	}
+	k, err := s.kept(ctx, p.ID, inForce, own)
+	if err != nil {
+		return k, err
+	}
+	next, err := s.store.Outdated(ctx, p.ID, cutOf(inForce, time.Now()), nextShown)
+	for _, item := range next {
+		k.Next = append(k.Next, api.KeptItem{Kind: item.Kind, Project: item.Project, Run: item.Run, What: item.What, Size: item.Size, Since: item.Since})
+		k.Frees += item.Size
+	}
+	return k, err
+}
+
+// KeptOfAll tells what is kept of all projects, and the rules for those that have none of their own.
+func (s *Service) KeptOfAll(ctx context.Context) (api.Kept, error) {
+	inForce, own, err := s.rules(ctx, 0)
+	if err != nil {
+		return api.Kept{}, err
+	}
+	return s.kept(ctx, 0, inForce, own)
+}
+
+func (s *Service) kept(ctx context.Context, project int64, inForce, own keep.Rules) (api.Kept, error) {
+	k := api.Kept{Rules: inForce, Own: own, Sums: []api.KeptSum{}, Next: []api.KeptItem{}, Reserve: s.space.reserve}
+	if space, err := disk.Of(s.home); err == nil {
+		k.DiskFree = space.Free
+	}
+	sums, err := s.store.KeptSums(ctx, project)
+	for _, sum := range sums {
+		k.Sums = append(k.Sums, api.KeptSum(sum))
+	}
+	return k, err
+}
+
+// SetRules says by which rules a project's things go; with "" those for all projects.
+func (s *Service) SetRules(ctx context.Context, project string, r keep.Rules) error {
+	if err := r.Check(); err != nil {
+		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	id := int64(0)
+	if project != "" {
+		p, err := s.project(ctx, project)
+		if err != nil {
+			return err
+		}
+		id = p.ID
+	}
+	was, err := s.store.Rules(ctx, id)
+	if err != nil {
+		return err
+	}
+	return s.acting(ctx, act{"kept.rules", project, "", was, r}, func(q store.Q) error { return q.SetRules(ctx, id, r, WhoAsks(ctx).Name) })
+}
+
+// sweep gives up what the rules say, then looks for orphans.
+func (s *Service) sweep(ctx context.Context) error {
+	projects, err := s.store.ProjectsAmong(ctx, nil, true, store.Page{})
+	if err != nil {
+		return err
+	}
+	for _, p := range projects {
+		inForce, _, err := s.rules(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		list, err := s.store.Outdated(ctx, p.ID, cutOf(inForce, time.Now()), sweepAtOnce)
+		if err != nil {
+			return err
+		}
+		if err := s.giveUp(ctx, list); err != nil {
+			return err
+		}
+	}
+	return s.dropOrphans(ctx, time.Now().Add(-orphanAfter))
+}
+
+// giveUp removes things and their blobs.
+func (s *Service) giveUp(ctx context.Context, list []store.Kept) error {
+	for _, k := range list {
+		err := s.store.GiveUp(ctx, k)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // another server was first, or it was used this moment
+		}
+		if err == nil {
+			err = s.blobs.Delete(ctx, k.Blob)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// orphansAsked is how many blobs are asked for at a time.
+const orphansAsked = 500
+
+// dropOrphans removes blobs that no record speaks of and that were written before a time.
+func (s *Service) dropOrphans(ctx context.Context, before time.Time) error {
+	var names []string
+	ask := func() error {
+		referenced, err := s.store.Referenced(ctx, names)
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			if !referenced[name] {
+				s.log.Info("a blob that nothing speaks of is removed", "blob", name)
+				if err := s.blobs.Delete(ctx, name); err != nil {
+					return err
+				}
+			}
+		}
+		names = names[:0]
+		return nil
+	}
+	err := s.blobs.Each(ctx, func(b blob.Entry) error {
+		if !b.Written.Before(before) {
+			return nil
+		}
+		if names = append(names, b.Name); len(names) < orphansAsked {
+			return nil
+		}
+		return ask()
+	})
+	if err == nil && len(names) > 0 {
+		err = ask()
+	}
+	return err
+}
+
+// makeRoom gives up caches, those longest not used first, while the disk has less than its reserve: they are a help and
+// no promise.
+func (s *Service) makeRoom(ctx context.Context) error {
+	for s.space.held() != "" {
+		list, err := s.store.LeastUsedCaches(ctx, 20)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		s.log.Warn("the disk is almost full; caches are given up", "caches", len(list))
+		if err := s.giveUp(ctx, list); err != nil {
+			return err
+		}
+		s.space.again()
+	}
+	return nil
+}
+
+// RemoveProject removes a project with all its runs, logs, artifacts, caches and secrets.
+func (s *Service) RemoveProject(ctx context.Context, name string) error {
+	p, err := s.project(ctx, name)
+	if err != nil {
+		return err
+	}
+	var blobs []string
+	err = s.store.Tx(ctx, func(q store.Q) (err error) {
+		if blobs, err = q.BlobsOf(ctx, p.ID); err != nil {
+			return err
+		}
+		if err := q.RemoveProject(ctx, p.ID); err != nil {
+			return known(err, "project %s", name)
+		}
+		return note(ctx, q, act{name: "project.remove", project: name, before: map[string]any{"remote": p.Remote, "blobs": len(blobs)}})
+	})
+	if err != nil {
+		return err
+	}
+	s.stream.Wake(beatTopic) // runners with its jobs hear that they are gone
+	for _, b := range blobs {
+		if err := s.blobs.Delete(ctx, b); err != nil {
+			s.log.Warn("a blob of a removed project stays until the next sweep", "blob", b, "error", err)
+		}
+	}
+	if !source.IsLocal(p.Remote) {
+		return os.RemoveAll(s.mirror(p.ID))
+	}
+	return nil
+}

@@ -1,0 +1,164 @@
+package service
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/store"
+)
+
+// leaves runs a job that keeps a file, hands one on, saves a cache and has a log, and ends it; trigger is its run's.
+func leaves(t *testing.T, s *Service, trigger plan.Trigger, cache string) store.Run {
+	t.Helper()
+	ctx := t.Context()
+	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
+	w, err := workOf(s.Claim(ctx, asks(t, "r", 5*time.Second)))
+	require.NoError(t, err)
+	require.NotNil(t, w)
+	content := fmt.Sprintf("of run %d", run.Number)
+	_, err = s.KeepArtifact(ctx, w.Attempt, "app", "out/app", digestOf(content), strings.NewReader(content))
+	require.NoError(t, err)
+	require.NoError(t, s.HandOver(ctx, w.Attempt, "lib", strings.NewReader(content)))
+	_, err = s.SaveCache(ctx, w.Attempt, "depot", cache, strings.NewReader(strings.Repeat("x", 1000)))
+	require.NoError(t, err)
+	require.NoError(t, s.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "a line"}})))
+	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Lines: 1}))
+	require.Eventually(t, func() bool {
+		list, err := s.store.Attempts(ctx, run.ID)
+		return err == nil && list[0].LogBlob != ""
+	}, 20*time.Second, 20*time.Millisecond, "its log moves")
+	return run
+}
+
+func digestOf(content string) string {
+	sum := sha256.Sum256([]byte(content))
+	return hex.EncodeToString(sum[:])
+}
+
+// alter makes records older than a test can wait for.
+func alter(t *testing.T, dsn, query string) {
+	t.Helper()
+	db, err := sql.Open("pgx", dsn)
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	_, err = db.ExecContext(t.Context(), query)
+	require.NoError(t, err)
+}
+
+func (s *Service) blobNames(t *testing.T) (names []string) {
+	t.Helper()
+	require.NoError(t, s.blobs.Each(t.Context(), func(b blob.Entry) error { names = append(names, b.Name); return nil }))
+	return names
+}
+
+func TestWhatIsKeptGoesByRules(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := t.Context()
+	old := leaves(t, s, plan.OnPush, "k1")
+	release := leaves(t, s, plan.OnPush, "k2")
+	young := leaves(t, s, plan.OnPush, "k3")
+	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '100 days' WHERE id IN (%d, %d); UPDATE runs SET trigger = 'tag' WHERE id = %d;
+		UPDATE caches SET last_used_at = now() - interval '100 days' WHERE key IN ('k1', 'k2')`, old.ID, release.ID, release.ID))
+	require.NoError(t, s.SetRules(ctx, "p", keep.Rules{ArtifactRuns: 1, LogDays: 50}))
+	k, err := s.Kept(ctx, "p")
+	require.NoError(t, err)
+	assert.Equal(t, 90, k.Rules.ArtifactDays, "what is not said is the default")
+	next := map[string]int{}
+	for _, item := range k.Next {
+		next[item.Kind]++
+	}
+	assert.Equal(t, map[string]int{"artifact": 1, "cache": 2, "handover": 2, "log": 2}, next)
+	assert.Len(t, s.blobNames(t), 12)
+	require.NoError(t, s.sweep(ctx))
+	assert.Len(t, s.blobNames(t), 12-int(next["artifact"]+next["cache"]+next["handover"]+next["log"]), "the blobs go with the records")
+	for run, want := range map[int64]int{old.Number: 0, release.Number: 1, young.Number: 1} {
+		d, err := s.Run(ctx, "p", run)
+		require.NoError(t, err)
+		assert.Len(t, d.Artifacts, want, "run %d", run)
+	}
+	_, err = s.Log(ctx, "p", old.Number, LogRequest{Job: "a", Limit: 10})
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorContains(t, err, "not kept any longer")
+	part, err := s.Log(ctx, "p", young.Number, LogRequest{Job: "a", Limit: 10})
+	require.NoError(t, err)
+	assert.Len(t, part.Lines, 1)
+	k, err = s.Kept(ctx, "p")
+	require.NoError(t, err)
+	assert.Empty(t, k.Next)
+	assert.ErrorIs(t, s.SetRules(ctx, "p", keep.Rules{LogDays: -7}), ErrInvalid)
+
+	require.NoError(t, s.SetRules(ctx, "p", keep.Rules{CacheBytes: 500}))
+	require.NoError(t, s.sweep(ctx))
+	_, err = s.store.CacheByKey(ctx, old.ProjectID, "", "k3", true)
+	assert.ErrorIs(t, err, store.ErrNotFound, "over the size the rest of the caches goes, too")
+}
+
+func TestOrphansAreFoundAndNothingElse(t *testing.T) {
+	s := open(t)
+	run := leaves(t, s, plan.OnPush, "k")
+	_, err := s.blobs.Put(t.Context(), "caches/1/left-by-a-crash", strings.NewReader("x"))
+	require.NoError(t, err)
+	require.NoError(t, s.sweep(t.Context()))
+	assert.Contains(t, s.blobNames(t), "caches/1/left-by-a-crash", "one that is young may be on its way to its record")
+	require.NoError(t, s.dropOrphans(t.Context(), time.Now().Add(time.Hour)))
+	assert.NotContains(t, s.blobNames(t), "caches/1/left-by-a-crash")
+	assert.Len(t, s.blobNames(t), 4, "what records speak of stays")
+	d, err := s.Run(t.Context(), "p", run.Number)
+	require.NoError(t, err)
+	_, content, err := s.OpenArtifact(t.Context(), "p", run.Number, d.Artifacts[0].ID)
+	require.NoError(t, err)
+	_, _ = io.Copy(io.Discard, content)
+	require.NoError(t, content.Close())
+}
+
+func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
+	s := open(t)
+	run := leaves(t, s, plan.OnPush, "k")
+	s.space.reserve = 1 << 60 // no disk has as much
+	s.space.again()
+	require.NoError(t, s.makeRoom(t.Context()))
+	_, err := s.store.CacheByKey(t.Context(), run.ProjectID, "", "k", true)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.Len(t, s.blobNames(t), 3, "artifacts, what is handed on and logs stay")
+	planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
+	w, err := workOf(s.Claim(t.Context(), asks(t, "r", 300*time.Millisecond)))
+	require.NoError(t, err)
+	assert.Nil(t, w)
+	page, err := s.Queue(t.Context(), QueueFilter{Limit: 1})
+	require.NoError(t, err)
+	assert.Contains(t, page.Jobs[0].Why, "the server's disk is almost full")
+	h := s.Health(t.Context())
+	assert.False(t, h.OK)
+	assert.True(t, h.Ready(), "who looks is answered")
+	assert.Contains(t, h.Trouble(), "disk: ")
+	s.space.reserve = 0
+	s.space.again()
+	w, err = workOf(s.Claim(t.Context(), asks(t, "r", 5*time.Second)))
+	require.NoError(t, err)
+	assert.NotNil(t, w, "it goes on by itself")
+}
+
+func TestARemovedProjectLeavesNothing(t *testing.T) {
+	s := open(t)
+	leaves(t, s, plan.OnPush, "k")
+	require.NoError(t, s.RemoveProject(t.Context(), "p"))
+	assert.Empty(t, s.blobNames(t))
+	_, err := s.Project(t.Context(), "p")
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, s.RemoveProject(t.Context(), "p"), ErrNotFound)
+}

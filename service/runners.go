@@ -1,0 +1,77 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/store"
+)
+
+// onlineFor is how long after its last sign of life a runner counts as there: a claim is held open for up to 30 s.
+const onlineFor = 45 * time.Second
+
+// Runners lists the machines that have asked for work, by name.
+func (s *Service) Runners(ctx context.Context, page api.Page) ([]api.Runner, error) {
+	list, err := s.store.Runners(ctx, store.Page(page))
+	if err != nil {
+		return nil, err
+	}
+	busy, err := s.store.Busy(ctx)
+	out := make([]api.Runner, len(list))
+	for i, r := range list {
+		out[i] = machineOf(r, busy[r.Name])
+	}
+	return out, err
+}
+
+func machineOf(r store.Runner, busy int) api.Runner {
+	return api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy, Seen: r.Seen, Online: online(r),
+		Tools: nonNone(r.Tools.V), Version: r.Version, Held: r.Held, HeldBy: r.HeldBy, ClockMs: r.ClockMs}
+}
+
+// HoldRunner lets a runner finish what it has and hands it no more; with an empty reason it is given jobs again.
+func (s *Service) HoldRunner(ctx context.Context, name, reason string) (api.Runner, error) {
+	by := WhoAsks(ctx).Name
+	if reason == "" {
+		by = ""
+	}
+	var now store.Runner
+	err := s.store.Tx(ctx, func(q store.Q) error {
+		was, err := q.RunnerByName(ctx, name)
+		if err == nil {
+			err = q.HoldRunner(ctx, name, reason, by)
+		}
+		if err == nil {
+			now, err = q.RunnerByName(ctx, name)
+		}
+		if err != nil {
+			return known(err, "runner %s", name)
+		}
+		return note(ctx, q, act{"runner.hold", "", name, map[string]string{"reason": was.Held}, map[string]string{"reason": reason}})
+	})
+	if err != nil {
+		return api.Runner{}, err
+	}
+	s.stream.Wake(jobsTopic)
+	busy, err := s.store.Busy(ctx)
+	return machineOf(now, busy[name]), err
+}
+
+// ForgetRunner removes a runner from the lists that is away.
+func (s *Service) ForgetRunner(ctx context.Context, name string) error {
+	return s.store.Tx(ctx, func(q store.Q) error {
+		r, err := q.RunnerByName(ctx, name)
+		if err != nil {
+			return known(err, "runner %s", name)
+		}
+		if online(r) {
+			return fmt.Errorf("runner %s is there; end it first: %w", name, ErrInvalid)
+		}
+		if err := q.ForgetRunner(ctx, name, onlineFor); err != nil {
+			return known(err, "runner %s has a job at hand, or has come back, so it cannot be forgotten", name)
+		}
+		return note(ctx, q, act{name: "runner.forget", subject: name, before: map[string]any{"labels": r.Labels, "seen": r.Seen}})
+	})
+}

@@ -1,0 +1,222 @@
+package service
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/state"
+)
+
+// asks is a claim of a runner.
+func asks(t *testing.T, name string, wait time.Duration) api.ClaimRequest {
+	t.Helper()
+	identity, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	return api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: name, Instance: name, Labels: []string{"linux"}, Slots: 1, WaitMs: int(wait.Milliseconds()), Recipient: identity.Recipient().String()}
+}
+
+// asRunner is a context of a runner with a token of its own.
+func (s *Service) asRunner(t *testing.T, name string) (context.Context, int64) {
+	t.Helper()
+	issued, err := s.IssueToken(t.Context(), api.NewToken{Name: name, Kind: api.RunnerToken})
+	require.NoError(t, err)
+	w, err := s.ByToken(t.Context(), issued.Secret)
+	require.NoError(t, err)
+	return WithWho(t.Context(), w), issued.ID
+}
+
+func TestARevokedRunnerIsHandedNothing(t *testing.T) {
+	s := open(t)
+	ctx, id := s.asRunner(t, "attic")
+	answer := make(chan error, 1)
+	go func() {
+		w, err := workOf(s.Claim(ctx, asks(t, "attic", 20*time.Second)))
+		if w != nil {
+			err = assert.AnError
+		}
+		answer <- err
+	}()
+	require.Eventually(t, func() bool { list, err := s.Runners(t.Context(), api.Page{}); return err == nil && len(list) == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, s.RevokeToken(t.Context(), id))
+	planned(t, s, twoJobs) // the open claim could be answered with this
+	s.stream.Wake(jobsTopic)
+	select {
+	case err := <-answer:
+		assert.ErrorIs(t, err, ErrSignIn)
+	case <-time.After(10 * time.Second):
+		t.Fatal("the claim of a revoked runner is held open")
+	}
+	ctx, _ = s.asRunner(t, "cellar")
+	w, err := workOf(s.Claim(ctx, asks(t, "cellar", 5*time.Second)))
+	require.NoError(t, err)
+	require.NotNil(t, w, "another does it")
+}
+
+func TestADrainedRunnerFinishesAndIsHandedNoMore(t *testing.T) {
+	s := open(t)
+	planned(t, s, twoJobs)
+	w, err := workOf(s.Claim(t.Context(), asks(t, "attic", 5*time.Second)))
+	require.NoError(t, err)
+	require.NotNil(t, w)
+	_, err = s.HoldRunner(t.Context(), "attic", "new disk")
+	require.NoError(t, err)
+	planned(t, s, twoJobs)
+	none, err := workOf(s.Claim(t.Context(), asks(t, "attic", 300*time.Millisecond)))
+	require.NoError(t, err)
+	assert.Nil(t, none)
+	page, err := s.Queue(t.Context(), QueueFilter{Limit: 10})
+	require.NoError(t, err)
+	require.NotEmpty(t, page.Jobs)
+	assert.Contains(t, page.Jobs[0].Why, "it is held: new disk")
+	require.NoError(t, s.FinishAttempt(t.Context(), w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}), "what it has it may finish")
+	_, err = s.HoldRunner(t.Context(), "attic", "")
+	require.NoError(t, err)
+	w, err = workOf(s.Claim(t.Context(), asks(t, "attic", 5*time.Second)))
+	require.NoError(t, err)
+	assert.NotNil(t, w)
+	assert.ErrorIs(t, s.ForgetRunner(t.Context(), "attic"), ErrInvalid, "it is there")
+	assert.ErrorIs(t, s.ForgetRunner(t.Context(), "nobody"), ErrNotFound)
+}
+
+func TestWhatIsHandedBackCountsAsNoTry(t *testing.T) {
+	s := open(t)
+	run := planned(t, s, twoJobs)
+	for range MaxAttempts + 2 {
+		w, err := workOf(s.Claim(t.Context(), asks(t, "attic", 5*time.Second)))
+		require.NoError(t, err)
+		require.NotNil(t, w)
+		require.NoError(t, s.HandBack(t.Context(), w.Attempt, api.HandBack{Reason: "handed back: runner attic is ending"}))
+		require.NoError(t, s.HandBack(t.Context(), w.Attempt, api.HandBack{Reason: "again"}), "the answer to the first may be lost")
+	}
+	jobs, err := s.store.Jobs(t.Context(), run.ID)
+	require.NoError(t, err)
+	for _, j := range jobs {
+		all, lost, err := s.store.Tries(t.Context(), j.ID)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, all, 1)
+		assert.Zero(t, lost)
+	}
+	w, err := workOf(s.Claim(t.Context(), asks(t, "attic", 5*time.Second)))
+	require.NoError(t, err)
+	require.NotNil(t, w, "it is still to be done")
+	require.NoError(t, s.FinishAttempt(t.Context(), w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+}
+
+func TestANameIsOneRunnersOnly(t *testing.T) {
+	s := open(t)
+	_, err := workOf(s.Claim(t.Context(), asks(t, "attic", 0)))
+	require.NoError(t, err)
+	second := asks(t, "attic", 0)
+	second.Instance = "another folder"
+	_, err = workOf(s.Claim(t.Context(), second))
+	assert.ErrorIs(t, err, ErrInvalid)
+	assert.ErrorContains(t, err, "--name")
+	_, err = workOf(s.Claim(t.Context(), asks(t, "attic", 0)))
+	assert.NoError(t, err, "the one that has it goes on")
+	for protocol, says := range map[int]string{0: "too old", 1: "too old", api.RunnerProtocol + 1: "newer than the service"} {
+		odd := asks(t, "odd", 0)
+		odd.Protocol = protocol
+		_, err = workOf(s.Claim(t.Context(), odd))
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+func TestTheClockOfARunnerIsCorrected(t *testing.T) {
+	s := open(t)
+	run := planned(t, s, twoJobs)
+	slow := asks(t, "attic", 5*time.Second)
+	const behind = 10 * time.Minute
+	slow.Now = time.Now().Add(-behind).UnixMilli()
+	w, err := workOf(s.Claim(t.Context(), slow))
+	require.NoError(t, err)
+	at := func() int64 { return time.Now().Add(-behind).UnixMilli() }
+	require.NoError(t, s.Prepared(t.Context(), w.Attempt, api.Prepared{At: at()}))
+	require.NoError(t, s.ReportSteps(t.Context(), w.Attempt, []api.StepReport{{Step: 0, State: state.Running, At: at()}}))
+	require.NoError(t, s.FinishAttempt(t.Context(), w.Attempt, api.Finish{State: state.Failed, At: at()}))
+	d, err := s.Run(t.Context(), "p", run.Number)
+	require.NoError(t, err)
+	for _, j := range d.Jobs {
+		if j.Claimed != nil {
+			assert.WithinDuration(t, *j.Claimed, *j.Prepared, 5*time.Second)
+			assert.WithinDuration(t, *j.Claimed, *j.Finished, 5*time.Second)
+			assert.Less(t, j.Timing.Total, int64(20_000), "no job takes ten minutes because of a clock")
+		}
+	}
+	list, err := s.Runners(t.Context(), api.Page{})
+	require.NoError(t, err)
+	assert.InDelta(t, behind.Milliseconds(), list[0].ClockMs, 2000)
+}
+
+func TestWhoIsKeptOutLeavesRunnersThatAreNamed(t *testing.T) {
+	s := open(t)
+	for _, name := range []string{"ada", "grace"} {
+		_, err := s.AddPerson(t.Context(), api.NewPerson{Name: name, Administrator: true})
+		require.NoError(t, err)
+	}
+	p, err := s.store.PersonByName(t.Context(), "ada")
+	require.NoError(t, err)
+	ctx := WithWho(t.Context(), Who{ID: p.ID, Name: "ada", Kind: api.PersonToken, Administrator: true})
+	_, err = s.IssueToken(ctx, api.NewToken{Name: "mac-mini", Kind: api.RunnerToken})
+	require.NoError(t, err)
+	list, err := s.Tokens(t.Context(), 0, "mac", 10)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "ada", list[0].MadeBy)
+	yes := true
+	now, err := s.ChangePerson(t.Context(), "ada", api.PersonChange{Disabled: &yes})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"mac-mini"}, now.RunnerTokens)
+}
+
+func TestARunnerIsAskedForToolsThatPipelinesName(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	in := asks(t, "attic", 5*time.Second)
+	asked := make(chan api.Claimed, 1)
+	go func() {
+		c, err := s.Claim(ctx, in)
+		assert.NoError(t, err)
+		asked <- c
+	}()
+	time.Sleep(300 * time.Millisecond)
+	planned(t, s, "[job.a]\ntools = { jarsigner = \"*\", gradle = \">=8\" }\n[[job.a.step]]\nscript = \"true\"\n")
+	s.announce()
+	c := <-asked
+	assert.Nil(t, c.Work)
+	assert.Equal(t, []string{"gradle", "jarsigner"}, c.LookFor, "it is asked while it waits")
+
+	in.WaitMs = 300
+	old := in
+	old.Protocol = api.LookForProtocol - 1
+	c, err := s.Claim(ctx, old)
+	require.NoError(t, err)
+	assert.Equal(t, api.Claimed{}, c, "one that would not understand is not asked")
+
+	in.Tools, in.Lacks = map[string]string{"jarsigner": ""}, []string{"gradle"}
+	c, err = s.Claim(ctx, in)
+	require.NoError(t, err)
+	assert.Equal(t, api.Claimed{}, c, "it is not asked again")
+	page, err := s.Queue(ctx, QueueFilter{Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "needs tool gradle >=8: no runner has it", page.Jobs[0].Why)
+
+	in.Tools["gradle"] = ""
+	in.Lacks = nil
+	c, err = s.Claim(ctx, in)
+	require.NoError(t, err)
+	assert.Nil(t, c.Work)
+	page, err = s.Queue(ctx, QueueFilter{Limit: 1})
+	require.NoError(t, err)
+	assert.Contains(t, page.Jobs[0].Why, "start it with --tool gradle=COMMAND")
+
+	in.Tools["gradle"] = "8.10"
+	w, err := workOf(s.Claim(ctx, in))
+	require.NoError(t, err)
+	assert.NotNil(t, w)
+}
