@@ -27,19 +27,25 @@ type Lendings struct {
 
 // Project is a registered repository.
 type Project struct {
-	Name    string    `json:"name"`
-	Remote  string    `json:"remote"`
-	Created time.Time `json:"created"`
-	Latest  *Run      `json:"latest,omitempty" doc:"Its latest run."`
-	Held    string    `json:"held,omitempty" doc:"Why no job of it is handed out."`
-	HeldBy  string    `json:"held_by,omitempty"`
-	AtOnce  int       `json:"at_once,omitempty" doc:"How many of its jobs may be at work at once; absent: any number."`
-	Trouble string    `json:"trouble,omitempty" doc:"Why its latest pushes cannot be planned yet."`
+	Name        string    `json:"name"`
+	Remote      string    `json:"remote"`
+	Created     time.Time `json:"created"`
+	Latest      *Run      `json:"latest,omitempty" doc:"Its latest run."`
+	Held        string    `json:"held,omitempty" doc:"Why no job of it is handed out."`
+	HeldBy      string    `json:"held_by,omitempty"`
+	AtOnce      int       `json:"at_once,omitempty" doc:"How many of its jobs may be at work at once; absent: any number."`
+	HostNetwork bool      `json:"host_network,omitempty" doc:"Its steps may be given a machine's own network, when they ask for it and the runner allows it."`
+	Trouble     string    `json:"trouble,omitempty" doc:"Why its latest pushes cannot be planned yet."`
+}
+
+// ProjectNetwork says which network a project's steps may be given.
+type ProjectNetwork struct {
+	Host bool `json:"host" doc:"A machine's own, when a step asks for it and the runner allows it."`
 }
 
 // HookKey lets a hook or another service sign the pushes it reports.
 type HookKey struct {
-	Address string `json:"address" doc:"Path below the service's address that takes them."`
+	Address string `json:"address" doc:"Where they are reported; a path when the service does not know its own address."`
 	Key     string `json:"key" doc:"Standard Webhooks signing secret, beginning with whsec_."`
 }
 
@@ -69,12 +75,6 @@ type ProposalData struct {
 	Commit   string `json:"commit"`
 	Ref      string `json:"ref,omitempty" doc:"Where the project's remote has the commit, when no branch or tag leads to it."`
 	Inside   bool   `json:"inside,omitempty" doc:"True when it is from somebody who may push to the repository; only then is it trusted."`
-}
-
-// PushAccepted says that a push is recorded and will be planned, come what may.
-type PushAccepted struct {
-	ID     int64 `json:"id"`
-	Repeat bool  `json:"repeat" doc:"It had been received before; nothing more will come of it."`
 }
 
 // Run is one execution of a pipeline for one commit.
@@ -119,7 +119,31 @@ type RunDetail struct {
 	Jobs      []Job                `json:"jobs"`
 	Artifacts []Artifact           `json:"artifacts"`
 	Failure   *Failure             `json:"failure,omitempty" doc:"What failed first, and the lines that matter."`
+	Reported  []Reported           `json:"reported,omitempty" doc:"What failed and changes nothing else, since it is advisory."`
 	Now       time.Time            `json:"now" doc:"The server's clock, for spans that are still open."`
+}
+
+// Reported is an advisory job or step that failed.
+type Reported struct {
+	Job    string `json:"job"`
+	Step   string `json:"step,omitempty"`
+	Reason string `json:"reason"`
+}
+
+// ReportedOf lists the advisory jobs and steps that failed.
+func ReportedOf(jobs []Job) (list []Reported) {
+	failed := func(s state.State) bool { return s == state.Failed || s == state.TimedOut }
+	for _, j := range jobs {
+		if j.Advisory && failed(j.State) {
+			list = append(list, Reported{Job: j.Name, Reason: j.Reason})
+		}
+		for _, s := range j.Steps {
+			if failed(s.State) && s.Advisory && !j.Advisory {
+				list = append(list, Reported{Job: j.Name, Step: s.Name, Reason: s.Reason})
+			}
+		}
+	}
+	return list
 }
 
 // Failure is what a person must know first about a failed run.
@@ -262,6 +286,10 @@ type Runner struct {
 	Seen     time.Time         `json:"seen"`
 	Online   bool              `json:"online"`
 	Tools    map[string]string `json:"tools" doc:"Versions of what is installed on it."`
+	Version  string            `json:"version,omitempty" doc:"Of its program."`
+	Held     string            `json:"held,omitempty" doc:"Why it is handed no more jobs."`
+	HeldBy   string            `json:"held_by,omitempty"`
+	ClockMs  int64             `json:"clock_ms,omitempty" doc:"What its clock is behind the service's; times it reports are corrected by it."`
 }
 
 // Change is an event of the stream: something about a run is different now; read the run to see what.

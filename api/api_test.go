@@ -5,19 +5,16 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"gentlepiston.example/piston/core/testreport"
+	"gentlepiston.example/piston/core/state"
 )
 
-func TestTestReportsAddUp(t *testing.T) {
-	var none *TestSummary
-	assert.Nil(t, none.With(nil), "a job without reports has no summary")
-	sum := none.With(&TestReport{Passed: 3, Failed: 1, Seconds: 1.5, Failures: []testreport.Case{{Name: "first"}}})
-	sum = sum.With(nil).With(&TestReport{Passed: 2, Skipped: 4, Seconds: 0.5})
-	assert.Equal(t, []int{5, 1, 4}, []int{sum.Passed, sum.Failed, sum.Skipped})
-	assert.InDelta(t, 2.0, sum.Seconds, 1e-9)
-	assert.Equal(t, "first", sum.Failures[0].Name)
-	many := make([]testreport.Case, maxFailures)
-	sum = sum.With(&TestReport{Failed: len(many), Failures: many})
-	assert.Len(t, sum.Failures, maxFailures, "the first so many are shown")
-	assert.Equal(t, maxFailures+1, sum.Failed, "all are counted")
+func TestWhatIsOnlyReported(t *testing.T) {
+	step := func(name string, s state.State, advisory bool) Step {
+		return Step{Name: name, State: s, Advisory: advisory, Reason: "exit code 3"}
+	}
+	assert.Equal(t, []Reported{{"app", "lint", "exit code 3"}, {"style", "", "timed out"}}, ReportedOf([]Job{
+		{Name: "app", State: state.Passed, Steps: []Step{step("lint", state.Failed, true), step("spell", state.Passed, true)}},
+		{Name: "core", State: state.Failed, Steps: []Step{step("test", state.Failed, false)}},
+		{Name: "style", State: state.TimedOut, Advisory: true, Reason: "timed out", Steps: []Step{step("slow", state.TimedOut, true)}},
+	}))
 }

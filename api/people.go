@@ -15,6 +15,7 @@ type Person struct {
 	Groups        []string   `json:"groups"`
 	Created       time.Time  `json:"created"`
 	Seen          *time.Time `json:"seen,omitempty" doc:"When they last signed in."`
+	RunnerTokens  []string   `json:"runner_tokens,omitempty" doc:"After somebody was kept out: the runners' tokens that they made and that still stand."`
 }
 
 // Me is who is signed in, and what they may do where.
@@ -28,6 +29,12 @@ type Me struct {
 type Credentials struct {
 	Name     string `json:"name" minLength:"1" maxLength:"100"`
 	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
+
+// Redeem opens a session by the code that a browser brought to a program on its machine.
+type Redeem struct {
+	Code     string `json:"code" minLength:"1" maxLength:"4000"`
+	Verifier string `json:"verifier" minLength:"43" maxLength:"128" doc:"What the challenge was made of (RFC 7636)."`
 }
 
 // NewPerson adds somebody.
@@ -122,6 +129,7 @@ type Token struct {
 	Created  time.Time   `json:"created"`
 	Expires  *time.Time  `json:"expires,omitempty"`
 	LastUsed *time.Time  `json:"last_used,omitempty"`
+	MadeBy   string      `json:"made_by,omitempty" doc:"Who made it; a runner's token outlives their leave."`
 }
 
 // IssuedToken is a new token with its secret part, which is never shown again.

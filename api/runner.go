@@ -15,7 +15,31 @@ type ClaimRequest struct {
 	Slots     int               `json:"slots" minimum:"1" maximum:"1000"`
 	Recipient string            `json:"recipient" maxLength:"200" doc:"age X25519 recipient the job's secrets are sealed to."`
 	WaitMs    int               `json:"wait_ms" minimum:"0" maximum:"60000" doc:"How long to wait for work."`
-	Tools     map[string]string `json:"tools,omitempty" maxProperties:"500" doc:"Versions of the tools that are installed."`
+	Tools     map[string]string `json:"tools,omitempty" maxProperties:"500" doc:"Versions of the tools that are installed; empty for one whose version it cannot tell."`
+	Lacks     []string          `json:"lacks,omitempty" maxItems:"500" doc:"Names of tools it has looked for in vain."`
+	Instance  string            `json:"instance,omitempty" maxLength:"64" doc:"Which runner this is: the same for as long as its folder is. Two of one name are told apart by it."`
+	Version   string            `json:"version,omitempty" maxLength:"100" doc:"Of the program."`
+	Protocol  int               `json:"protocol,omitempty" minimum:"0" maximum:"1000" doc:"Of this interface; absent is 1."`
+	Now       int64             `json:"now,omitempty" doc:"Its clock, in milliseconds since 1970; what that is off is corrected in what it reports."`
+}
+
+// RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service serves.
+// Those of version 2 do not look for tools: they tell once what they have.
+const (
+	RunnerProtocol      = 3
+	LeastRunnerProtocol = 2
+	LookForProtocol     = 3
+)
+
+// Claimed is the answer to a claim: a job, or names of tools that jobs ask for and this runner has not looked for yet.
+type Claimed struct {
+	Work    *Work    `json:"work,omitempty" doc:"Absent when there is nothing to do."`
+	LookFor []string `json:"look_for,omitempty" doc:"Tools to look for before the next claim, which then tells of them in tools or lacks."`
+}
+
+// HandBack gives an attempt back: its runner is being ended.
+type HandBack struct {
+	Reason string `json:"reason" maxLength:"4000"`
 }
 
 // Work is one attempt of a job, handed to the runner that claimed it.
@@ -35,6 +59,7 @@ type Work struct {
 	LeaseMs     int               `json:"lease_ms" doc:"Without a beat for so long the attempt is lost."`
 	SecretKinds map[string]string `json:"secret_kinds,omitempty"`
 	CachesApart bool              `json:"caches_apart,omitempty" doc:"Its caches are those of runs that are given the same protected secrets."`
+	HostNetwork bool              `json:"host_network,omitempty" doc:"Its steps may be given the machine's own network, when they ask for it and the runner allows it."`
 	Takes       []string          `json:"takes,omitempty" doc:"What to fetch from earlier jobs, each as JOB/NAME."`
 }
 

@@ -7,6 +7,8 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -36,7 +38,24 @@ type Client struct {
 // New makes a client that tries each call once.
 func New(address, token string) *Client {
 	return &Client{Address: strings.TrimSuffix(address, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
-		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, ResponseHeaderTimeout: 2 * time.Minute, ForceAttemptHTTP2: true}}}
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, ResponseHeaderTimeout: 2 * time.Minute, ForceAttemptHTTP2: true}}}
+}
+
+// Believe makes the client believe further authorities, given as certificates in PEM (RFC 7468), besides the machine's.
+func (c *Client) Believe(pem []byte) error {
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return errors.New("it holds no certificate in PEM")
+	}
+	transport, ok := c.HTTP.Transport.(*http.Transport)
+	if !ok {
+		return errors.New("the client has a transport of its own")
+	}
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	return nil
 }
 
 // Problem is an error the service answered with (RFC 9457).
@@ -120,8 +139,8 @@ func problemOf(res *http.Response) error {
 	return p
 }
 
-// passing reports whether the same call may succeed a little later.
-func passing(err error) bool {
+// Passing reports whether the same call may succeed a little later.
+func Passing(err error) bool {
 	return errors.Is(err, ErrUnreachable) || IsStatus(err, http.StatusServiceUnavailable) ||
 		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusInternalServerError)
 }
@@ -131,7 +150,7 @@ func (c *Client) retry(ctx context.Context, do func() error) error {
 	end := time.Now().Add(c.Patience)
 	for wait := 50 * time.Millisecond; ; wait = min(wait*2, 2*time.Second) {
 		err := do()
-		if err == nil || !passing(err) || time.Now().Add(wait).After(end) {
+		if err == nil || !Passing(err) || time.Now().Add(wait).After(end) {
 			return err
 		}
 		select {
@@ -186,6 +205,13 @@ func (c *Client) Healthy(ctx context.Context) error {
 	return c.call(ctx, http.MethodGet, "/health", nil, nil)
 }
 
+// Ready tells whether the service may be sent requests now. It is asked once, whatever the client's patience.
+func (c *Client) Ready(ctx context.Context) error {
+	once := *c
+	once.Patience = 0
+	return once.call(ctx, http.MethodGet, "/health/ready", nil, nil)
+}
+
 // WhoAmI tells whose token it is, and what it may do where.
 func (c *Client) WhoAmI(ctx context.Context) (api.Me, error) {
 	return get[api.Me](ctx, c, "/session")
@@ -223,20 +249,24 @@ func (c *Client) AddProject(ctx context.Context, n api.NewProject) (out api.Proj
 
 // HookKey is the secret by which pushes are signed.
 func (c *Client) HookKey(ctx context.Context, project string) (api.HookKey, error) {
-	return get[api.HookKey](ctx, c, projectPath(project)+"/hook-key")
+	key, err := get[api.HookKey](ctx, c, projectPath(project)+"/hook-key")
+	if strings.HasPrefix(key.Address, "/") {
+		key.Address = c.Address + key.Address
+	}
+	return key, err
 }
 
 // RunFilter narrows a list of runs.
 type RunFilter struct {
-	Pipeline, Branch, State string
-	Before                  int64
-	Limit                   int
+	Pipeline, Branch, State, Commit string
+	Before                          int64
+	Limit                           int
 }
 
 // Runs lists runs, newest first.
 func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.RunPage, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "state": f.State} {
+	for name, value := range map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "state": f.State, "commit": f.Commit} {
 		if value != "" {
 			q.Set(name, value)
 		}
@@ -306,6 +336,12 @@ func (c *Client) LimitProject(ctx context.Context, project string, atOnce int) (
 	return out, err
 }
 
+// AllowHostNetwork says whether a project's steps may be given a machine's own network.
+func (c *Client) AllowHostNetwork(ctx context.Context, project string, may bool) (out api.Project, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/network", api.ProjectNetwork{Host: may}, &out)
+	return out, err
+}
+
 // Schedules lists when a project's pipelines are due.
 func (c *Client) Schedules(ctx context.Context, project string) ([]api.Schedule, error) {
 	return get[[]api.Schedule](ctx, c, projectPath(project)+"/schedules")
@@ -358,6 +394,17 @@ func (c *Client) Lendings(ctx context.Context, project string) (api.Lendings, er
 func (c *Client) Lend(ctx context.Context, project string, in api.Lendings) (out api.Lendings, err error) {
 	err = c.call(ctx, http.MethodPut, projectPath(project)+"/lendings", in, &out)
 	return out, err
+}
+
+// HoldRunner lets a runner finish what it has and be handed no more; an empty reason resumes it.
+func (c *Client) HoldRunner(ctx context.Context, name, reason string) (out api.Runner, err error) {
+	err = c.call(ctx, http.MethodPut, "/runners/"+url.PathEscape(name)+"/hold", api.Hold{Reason: reason}, &out)
+	return out, err
+}
+
+// ForgetRunner removes a runner from the lists that is away.
+func (c *Client) ForgetRunner(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/runners/"+url.PathEscape(name), nil, nil)
 }
 
 // Runners lists runners by name.

@@ -13,15 +13,12 @@ import (
 
 func attemptPath(attempt int64) string { return fmt.Sprintf("/runner/attempts/%d", attempt) }
 
-// Claim asks for work; nil when there is none.
-func (c *Client) Claim(ctx context.Context, in api.ClaimRequest) (*api.Work, error) {
-	var out struct {
-		Work *api.Work `json:"work"`
-	}
+// Claim asks for work.
+func (c *Client) Claim(ctx context.Context, in api.ClaimRequest) (out api.Claimed, err error) {
 	once := *c
 	once.Patience = 0 // the caller asks again anyway
-	err := once.call(ctx, http.MethodPost, "/runner/claim", in, &out)
-	return out.Work, err
+	err = once.call(ctx, http.MethodPost, "/runner/claim", in, &out)
+	return out, err
 }
 
 // Beat says that an attempt is still at work.
@@ -43,6 +40,11 @@ func (c *Client) ReportSteps(ctx context.Context, attempt int64, steps []api.Ste
 // Finish ends an attempt.
 func (c *Client) Finish(ctx context.Context, attempt int64, in api.Finish) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/finish", in, nil)
+}
+
+// HandBack gives an attempt back, since the runner is being ended. It is tried for as long as ctx lasts.
+func (c *Client) HandBack(ctx context.Context, attempt int64, in api.HandBack) error {
+	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/hand-back", in, nil)
 }
 
 // AppendLog sends log lines in their written form.

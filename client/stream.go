@@ -57,7 +57,7 @@ func (c *Client) Stream(ctx context.Context, t Topic, from string, take func(Eve
 		if s, ok := err.(stopped); ok {
 			return s.error
 		}
-		if err != nil && !passing(err) {
+		if err != nil && !Passing(err) {
 			return err
 		}
 		if begun {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	files "gentlepiston.example/piston/console"
@@ -23,10 +24,14 @@ func console(r chi.Router) {
 	r.Get("/*", func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if strings.HasPrefix(name, "api/") {
-			http.NotFound(w, r)
+			writeProblem(w, huma.Error404NotFound("the interface has nothing at "+r.URL.Path))
 			return
 		}
 		if name == "" || path.Ext(name) == "" {
+			if !navigates(r) {
+				writeProblem(w, huma.Error404NotFound("there is nothing at "+r.URL.Path+"; the interface is below "+Prefix))
+				return
+			}
 			name = "index.html" // a page of the console: its own router knows which
 		}
 		h := w.Header()
@@ -56,4 +61,16 @@ func console(r chi.Router) {
 		h.Del("Cache-Control")
 		http.Error(w, "There is no such page. If this is the console's first page, the binary was built without it: run make build.", http.StatusNotFound)
 	})
+}
+
+// navigates tells a browser that opens a page from a program that asks for what is not there, and must not take a page
+// for an answer (Fetch metadata; older browsers say what they accept).
+func navigates(r *http.Request) bool {
+	if r.URL.Path == "/" {
+		return true
+	}
+	if mode := r.Header.Get("Sec-Fetch-Mode"); mode != "" {
+		return mode == "navigate"
+	}
+	return strings.Contains(r.Header.Get("Accept"), "text/html")
 }

@@ -37,10 +37,13 @@ const (
 var doors = map[string]need{
 	"GET /*":                                                          anyone, // the console's files
 	"GET /api/v1/health":                                              anyone,
+	"GET /api/v1/health/live":                                         anyone,
+	"GET /api/v1/health/ready":                                        anyone,
 	"GET /api/v1/sign-in":                                             anyone,
 	"POST /api/v1/session":                                            anyone, // name and password
 	"GET /api/v1/session/issuer":                                      anyone,
 	"GET /api/v1/session/issuer/return":                               anyone, // a code of the issuer
+	"POST /api/v1/session/issuer/redeem":                              anyone, // a code of ours
 	"POST /api/v1/projects/{project}/pushes":                          anyone, // a signature
 	"GET /api/v1/openapi.json":                                        someone,
 	"GET /api/v1/openapi.yaml":                                        someone,
@@ -58,6 +61,8 @@ var doors = map[string]need{
 	"GET /api/v1/stream":                                              someone,
 	"GET /api/v1/projects/{project}":                                  reader,
 	"GET /api/v1/projects/{project}/runs":                             reader,
+	"GET /api/v1/projects/{project}/pushes":                           reader,
+	"POST /api/v1/projects/{project}/pushes/{id}/retry":               keeper,
 	"GET /api/v1/projects/{project}/runs/{number}":                    reader,
 	"GET /api/v1/projects/{project}/runs/{number}/since":              reader,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log":     reader,
@@ -84,6 +89,12 @@ var doors = map[string]need{
 	"POST /api/v1/projects/{project}/secrets/{name}/restore":          keeper,
 	"DELETE /api/v1/projects/{project}/secrets/{name}":                keeper,
 	"POST /api/v1/projects":                                           administrator,
+	"PUT /api/v1/projects/{project}/network":                          administrator,
+	"DELETE /api/v1/projects/{project}":                               administrator,
+	"GET /api/v1/kept":                                                administrator,
+	"PUT /api/v1/kept":                                                administrator,
+	"GET /api/v1/projects/{project}/kept":                             reader,
+	"PUT /api/v1/projects/{project}/kept":                             keeper,
 	"GET /api/v1/people":                                              administrator,
 	"POST /api/v1/people":                                             administrator,
 	"PUT /api/v1/people/{name}":                                       administrator,
@@ -96,7 +107,10 @@ var doors = map[string]need{
 	"POST /api/v1/roles/take":                                         administrator,
 	"GET /api/v1/audit":                                               administrator,
 	"POST /api/v1/master/rotation":                                    administrator,
+	"PUT /api/v1/runners/{name}/hold":                                 administrator,
+	"DELETE /api/v1/runners/{name}":                                   administrator,
 	"POST /api/v1/runner/claim":                                       runner,
+	"POST /api/v1/runner/attempts/{attempt}/hand-back":                holder,
 	"POST /api/v1/runner/attempts/{attempt}/beat":                     holder,
 	"POST /api/v1/runner/attempts/{attempt}/prepared":                 holder,
 	"POST /api/v1/runner/attempts/{attempt}/steps":                    holder,
@@ -138,11 +152,12 @@ func (sv *server) guard(routes chi.Routes) func(http.Handler) http.Handler {
 					err = sv.admit(ctx, n, found, route)
 				}
 				if err != nil {
-					writeProblem(w, problem(err))
+					fail(w, r, err)
 					return
 				}
 				ctx = service.WithWho(ctx, found)
 			}
+			requestOf(ctx).who = service.WhoAsks(ctx)
 			next.ServeHTTP(w, r.WithContext(ctx))
 		})
 	}

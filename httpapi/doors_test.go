@@ -61,10 +61,13 @@ var (
 var routes = map[string]outcomes{
 	"GET /*":                                 forAnyone,
 	"GET /api/v1/health":                     forAnyone,
+	"GET /api/v1/health/live":                forAnyone,
+	"GET /api/v1/health/ready":               forAnyone,
 	"GET /api/v1/sign-in":                    forAnyone,
 	"POST /api/v1/session":                   forAnyone,
 	"GET /api/v1/session/issuer":             forAnyone,
 	"GET /api/v1/session/issuer/return":      forAnyone,
+	"POST /api/v1/session/issuer/redeem":     forAnyone,
 	"POST /api/v1/projects/{project}/pushes": forAnyone,
 
 	"GET /api/v1/openapi.json":     forSomeone,
@@ -84,6 +87,7 @@ var routes = map[string]outcomes{
 
 	"GET /api/v1/projects/{project}":                                  forReaders,
 	"GET /api/v1/projects/{project}/runs":                             forReaders,
+	"GET /api/v1/projects/{project}/pushes":                           forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}":                    forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/since":              forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log":     forReaders,
@@ -95,6 +99,7 @@ var routes = map[string]outcomes{
 	"GET /api/v1/projects/{project}/secrets":                          forReaders,
 	"GET /api/v1/projects/{project}/secrets/{name}/revisions":         forReaders,
 	"GET /api/v1/projects/{project}/roles":                            forReaders,
+	"GET /api/v1/projects/{project}/kept":                             forReaders,
 	"POST /api/v1/projects/{project}/check":                           forReaders,
 
 	"POST /api/v1/projects/{project}/runs":                forBuilder,
@@ -102,7 +107,9 @@ var routes = map[string]outcomes{
 	"POST /api/v1/projects/{project}/runs/{number}/again": forBuilder,
 
 	"PUT /api/v1/projects/{project}/hold":                    forKeepers,
+	"POST /api/v1/projects/{project}/pushes/{id}/retry":      forKeepers,
 	"PUT /api/v1/projects/{project}/limit":                   forKeepers,
+	"PUT /api/v1/projects/{project}/kept":                    forKeepers,
 	"GET /api/v1/projects/{project}/lendings":                forKeepers,
 	"PUT /api/v1/projects/{project}/lendings":                forKeepers,
 	"GET /api/v1/projects/{project}/hook-key":                forKeepers,
@@ -112,21 +119,28 @@ var routes = map[string]outcomes{
 	"POST /api/v1/projects/{project}/secrets/{name}/restore": forKeepers,
 	"DELETE /api/v1/projects/{project}/secrets/{name}":       forKeepers,
 
-	"POST /api/v1/projects":               forAdmins,
-	"GET /api/v1/people":                  forAdmins,
-	"POST /api/v1/people":                 forAdmins,
-	"PUT /api/v1/people/{name}":           forAdmins,
-	"POST /api/v1/people/{name}/password": forAdmins,
-	"GET /api/v1/groups":                  forAdmins,
-	"PUT /api/v1/groups/{name}":           forAdmins,
-	"DELETE /api/v1/groups/{name}":        forAdmins,
-	"GET /api/v1/roles":                   forAdmins,
-	"PUT /api/v1/roles":                   forAdmins,
-	"POST /api/v1/roles/take":             forAdmins,
-	"GET /api/v1/audit":                   forAdmins,
-	"POST /api/v1/master/rotation":        forAdmins,
+	"POST /api/v1/projects":                  forAdmins,
+	"PUT /api/v1/projects/{project}/network": forAdmins,
+	"DELETE /api/v1/projects/{project}":      forAdmins,
+	"GET /api/v1/kept":                       forAdmins,
+	"PUT /api/v1/kept":                       forAdmins,
+	"GET /api/v1/people":                     forAdmins,
+	"POST /api/v1/people":                    forAdmins,
+	"PUT /api/v1/people/{name}":              forAdmins,
+	"POST /api/v1/people/{name}/password":    forAdmins,
+	"GET /api/v1/groups":                     forAdmins,
+	"PUT /api/v1/groups/{name}":              forAdmins,
+	"DELETE /api/v1/groups/{name}":           forAdmins,
+	"GET /api/v1/roles":                      forAdmins,
+	"PUT /api/v1/roles":                      forAdmins,
+	"POST /api/v1/roles/take":                forAdmins,
+	"GET /api/v1/audit":                      forAdmins,
+	"POST /api/v1/master/rotation":           forAdmins,
 
+	"PUT /api/v1/runners/{name}/hold":                              forAdmins,
+	"DELETE /api/v1/runners/{name}":                                forAdmins,
 	"POST /api/v1/runner/claim":                                    forRunners,
+	"POST /api/v1/runner/attempts/{attempt}/hand-back":             forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/beat":                  forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/prepared":              forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/steps":                 forHolders,
@@ -141,6 +155,9 @@ var routes = map[string]outcomes{
 	"POST /git/{project}/git-upload-pack":                          forHolders,
 }
 
+// removal of the project the others are asked of is asked last, too.
+const removal = "DELETE /api/v1/projects/{project}"
+
 // yard is a service with a project in which a run waits, and somebody of each kind.
 type yard struct {
 	s       *service.Service
@@ -148,6 +165,8 @@ type yard struct {
 	routes  chi.Routes
 	tokens  map[string]string // by visitor
 	attempt int64
+	server  *server
+	store   *store.Store
 }
 
 func newYard(t *testing.T, issuer service.Issuer) *yard {
@@ -168,8 +187,9 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 		Issuer: issuer, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	h, _ := build(newServer(s, Options{}))
-	y := &yard{s: s, handler: h, routes: h, tokens: map[string]string{}}
+	sv := newServer(s, Options{})
+	h, _ := build(sv)
+	y := &yard{s: s, handler: h, routes: h, tokens: map[string]string{}, server: sv, store: st}
 
 	repo := filepath.Join(t.TempDir(), "tides.git")
 	git := func(args ...string) {
@@ -217,7 +237,7 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	var claimed struct{ Work *api.Work }
-	claim := fmt.Sprintf(`{"runner":"box","labels":["linux"],"platform":"linux/amd64","slots":1,"tools":{},"recipient":%q,"wait_ms":5000}`, identity.Recipient())
+	claim := fmt.Sprintf(`{"runner":"box","labels":["linux"],"platform":"linux/amd64","slots":1,"tools":{},"protocol":2,"recipient":%q,"wait_ms":5000}`, identity.Recipient())
 	res := y.ask("holder", "POST", "/api/v1/runner/claim", claim)
 	require.Equal(t, 200, res.Code, res.Body)
 	require.NoError(t, json.Unmarshal(res.Body.Bytes(), &claimed))
@@ -271,7 +291,7 @@ func TestEveryRouteAndEveryVisitor(t *testing.T) {
 		assert.True(t, seen[name], "%s has a door and is no route", name)
 	}
 	const signOut = "DELETE /api/v1/session" // ends the tokens by which they came, so it is the last
-	order := append(slices.DeleteFunc(slices.Sorted(maps.Keys(routes)), func(name string) bool { return name == signOut }), signOut)
+	order := append(slices.DeleteFunc(slices.Sorted(maps.Keys(routes)), func(name string) bool { return name == signOut || name == removal }), signOut)
 	for _, name := range order {
 		want := routes[name]
 		method, route, _ := strings.Cut(name, " ")

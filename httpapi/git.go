@@ -29,12 +29,12 @@ func (sv *server) git(r chi.Router) {
 		name := chi.URLParam(r, "project")
 		repo, err := sv.s.Repository(r.Context(), name)
 		if err != nil {
-			writeProblem(w, problem(err))
+			fail(w, r, err)
 			return
 		}
 		backend, err := httpBackend()
 		if err != nil {
-			writeProblem(w, problem(err))
+			fail(w, r, err)
 			return
 		}
 		// Any commit that is there may be asked for by its id: a force push must not make a queued run impossible.

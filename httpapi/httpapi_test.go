@@ -39,13 +39,13 @@ func TestErrorsBecomeFittingProblems(t *testing.T) {
 		store.ErrNotFound: 409, store.ErrExists: 409, context.Canceled: 503, &pgconn.PgError{Code: "40P01"}: 503,
 	} {
 		var status huma.StatusError
-		require.ErrorAs(t, problem(fmt.Errorf("while trying: %w", err)), &status)
+		require.ErrorAs(t, problem(t.Context(), fmt.Errorf("while trying: %w", err)), &status)
 		assert.Equal(t, want, status.GetStatus(), err)
 		if want == 500 {
 			assert.NotContains(t, status.Error(), "a fault", "the inside of the server is not told")
 		}
 	}
-	assert.NoError(t, problem(nil))
+	assert.NoError(t, problem(t.Context(), nil))
 }
 
 func TestTheDocumentHoldsWhatTheConsoleIsMadeFrom(t *testing.T) {

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/service"
 )
@@ -78,8 +79,13 @@ func (i *issuer) token(t *testing.T) string {
 // come is a browser that goes to the issuer and back. alter changes the request with which it comes back.
 func (y *yard) come(t *testing.T, i *issuer, alter func(q url.Values, cookies map[string]string)) *httptest.ResponseRecorder {
 	t.Helper()
+	return y.comeBy(t, i, "/api/v1/session/issuer", alter)
+}
+
+func (y *yard) comeBy(t *testing.T, i *issuer, path string, alter func(q url.Values, cookies map[string]string)) *httptest.ResponseRecorder {
+	t.Helper()
 	res := httptest.NewRecorder()
-	y.handler.ServeHTTP(res, httptest.NewRequest("GET", "/api/v1/session/issuer", nil))
+	y.handler.ServeHTTP(res, httptest.NewRequest("GET", path, nil))
 	require.Equal(t, http.StatusFound, res.Code, res.Body)
 	to, err := url.Parse(res.Header().Get("Location"))
 	require.NoError(t, err)
@@ -199,4 +205,67 @@ func TestAnIssuerThatIsDown(t *testing.T) {
 	y.handler.ServeHTTP(res, r)
 	assert.Equal(t, "/?issuer=away", res.Header().Get("Location"), "a browser is told on the sign-in page")
 	assert.Equal(t, 200, y.ask("reader", "GET", "/api/v1/projects/tides", "").Code, "everything else goes on")
+}
+
+// A program on somebody's machine signs in by their browser, and only it can take what the browser brings.
+func TestAProgramSignsInByTheBrowser(t *testing.T) {
+	i := newIssuer(t)
+	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
+	server := httptest.NewServer(y.handler)
+	t.Cleanup(server.Close)
+	cl := client.New(server.URL, "")
+	// goes is the browser: to the issuer and back, as far as it is sent.
+	goes := func(t *testing.T, address string) *url.URL {
+		t.Helper()
+		u, err := url.Parse(address)
+		require.NoError(t, err)
+		res := y.comeBy(t, i, u.RequestURI(), nil)
+		require.Equal(t, http.StatusSeeOther, res.Code, res.Body)
+		assert.NotContains(t, res.Header().Values("Set-Cookie"), "piston_session=", "the browser itself is not signed in")
+		to, err := url.Parse(res.Header().Get("Location"))
+		require.NoError(t, err)
+		return to
+	}
+	i.claims = map[string]any{"sub": "1", "preferred_username": "ada"}
+	b, err := cl.SignInByBrowser(t.Context())
+	require.NoError(t, err)
+	defer b.Close()
+	to := goes(t, b.Address)
+	assert.Equal(t, "127.0.0.1", to.Hostname())
+	arrived, err := http.Get(to.String())
+	require.NoError(t, err)
+	require.NoError(t, arrived.Body.Close())
+	issued, err := b.Wait(t.Context(), "on a desk")
+	require.NoError(t, err)
+	me, err := client.New(server.URL, issued.Secret).Me(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "ada", me.Name)
+
+	b.Answer(to.Query())
+	_, err = b.Wait(t.Context(), "again")
+	assert.True(t, client.IsStatus(err, http.StatusUnauthorized), "a code is good once: %v", err)
+
+	other, err := cl.SignInByBrowser(t.Context())
+	require.NoError(t, err)
+	defer other.Close()
+	stolen := goes(t, b.Address).Query()
+	other.Answer(stolen)
+	_, err = other.Wait(t.Context(), "a thief")
+	assert.True(t, client.IsStatus(err, http.StatusUnauthorized), "a code is no good to whoever did not begin: %v", err)
+	b.Answer(stolen)
+	_, err = b.Wait(t.Context(), "late")
+	assert.Error(t, err, "and gone after a wrong try")
+
+	yes := true
+	_, err = y.s.ChangePerson(t.Context(), "ada", api.PersonChange{Disabled: &yes})
+	require.NoError(t, err)
+	b.Answer(goes(t, b.Address).Query())
+	_, err = b.Wait(t.Context(), "kept out")
+	assert.ErrorContains(t, err, "may not sign in")
+
+	for _, bad := range []string{"port=80&challenge=" + strings.Repeat("a", 43), "port=4000&challenge=short", "port=x", "challenge=" + strings.Repeat("a", 43)} {
+		res := httptest.NewRecorder()
+		y.handler.ServeHTTP(res, httptest.NewRequest("GET", "/api/v1/session/issuer?"+bad, nil))
+		assert.Equal(t, http.StatusUnprocessableEntity, res.Code, bad)
+	}
 }

@@ -17,18 +17,28 @@ type AttemptPath struct {
 	Attempt int64 `path:"attempt" minimum:"1"`
 }
 
+// RunnerPath names a runner; exported, since only then can other inputs embed it.
+type RunnerPath struct {
+	Name string `path:"name" maxLength:"63"`
+}
+
 // runners registers what runners say and people see of them. Every report names its attempt; one that is over
 // answers 410 and changes nothing.
 func (sv *server) runners(a huma.API, r chi.Router) {
 	operation(a, http.MethodGet, "/runners", "list-runners", "List runners by name", func(ctx context.Context, in *struct{ api.Page }) ([]api.Runner, error) {
 		return sv.s.Runners(ctx, in.Page)
 	})
-	type claimed struct {
-		Work *api.Work `json:"work,omitempty" doc:"Absent when there is nothing to do."`
-	}
-	operation(a, http.MethodPost, "/runner/claim", "claim", "Ask for work", func(ctx context.Context, in *struct{ Body api.ClaimRequest }) (claimed, error) {
-		work, err := sv.s.Claim(ctx, in.Body)
-		return claimed{work}, err
+	operation(a, http.MethodPut, "/runners/{name}/hold", "hold-runner", "Let a runner finish what it has and hand it no more, or resume it", func(ctx context.Context, in *struct {
+		RunnerPath
+		Body api.Hold
+	}) (api.Runner, error) {
+		return sv.s.HoldRunner(ctx, in.Name, in.Body.Reason)
+	})
+	command(a, http.MethodDelete, "/runners/{name}", "forget-runner", "Forget a runner that is away", func(ctx context.Context, in *RunnerPath) error {
+		return sv.s.ForgetRunner(ctx, in.Name)
+	})
+	operation(a, http.MethodPost, "/runner/claim", "claim", "Ask for work", func(ctx context.Context, in *struct{ Body api.ClaimRequest }) (api.Claimed, error) {
+		return sv.s.Claim(ctx, in.Body)
 	})
 	operation(a, http.MethodPost, "/runner/attempts/{attempt}/beat", "beat", "Still at work; is it still wanted?", func(ctx context.Context, in *AttemptPath) (api.Beat, error) {
 		return sv.s.Beat(ctx, in.Attempt)
@@ -51,6 +61,12 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 	}) error {
 		return sv.s.FinishAttempt(ctx, in.Attempt, in.Body)
 	})
+	command(a, http.MethodPost, "/runner/attempts/{attempt}/hand-back", "hand-back", "The runner is being ended: let another do it; it counts as no try", func(ctx context.Context, in *struct {
+		AttemptPath
+		Body api.HandBack
+	}) error {
+		return sv.s.HandBack(ctx, in.Attempt, in.Body)
+	})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/log", "append-log", "Further log lines in their written form", func(ctx context.Context, in *struct {
 		AttemptPath
 		First   int64  `query:"first" minimum:"1"`
@@ -67,7 +83,7 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 
 func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 	if err := sv.s.HandOver(r.Context(), number(r, "attempt"), chi.URLParam(r, "name"), r.Body); err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -76,7 +92,7 @@ func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
 	content, err := sv.s.OpenHandover(r.Context(), number(r, "attempt"), chi.URLParam(r, "job"), chi.URLParam(r, "name"))
 	if err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	defer content.Close()
@@ -89,7 +105,7 @@ func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
 func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
 	content, size, err := sv.s.OpenCache(r.Context(), number(r, "attempt"), chi.URLParam(r, "key"))
 	if err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	defer content.Close()
@@ -103,7 +119,7 @@ func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
 func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
 	size, err := sv.s.SaveCache(r.Context(), number(r, "attempt"), r.URL.Query().Get("name"), chi.URLParam(r, "key"), r.Body)
 	if err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	writeJSON(w, http.StatusOK, "application/json", api.CacheUse{Size: size})
@@ -113,7 +129,7 @@ func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	kept, err := sv.s.KeepArtifact(r.Context(), number(r, "attempt"), q.Get("name"), q.Get("path"), q.Get("sha256"), r.Body)
 	if err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	writeJSON(w, http.StatusOK, "application/json", kept)

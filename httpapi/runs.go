@@ -30,10 +30,11 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 		Pipeline string `query:"pipeline"`
 		Branch   string `query:"branch"`
 		State    string `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+		Commit   string `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"Only runs of this commit: its id, or how that begins."`
 		Before   int64  `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
 		Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
 	}) (api.RunPage, error) {
-		return sv.s.Runs(ctx, in.Project, store.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Before: in.Before, Limit: in.Limit})
+		return sv.s.Runs(ctx, in.Project, store.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit, Before: in.Before, Limit: in.Limit})
 	})
 	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand", func(ctx context.Context, in *struct {
 		Project string `path:"project" maxLength:"63"`
@@ -102,7 +103,7 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 	attempt, _ := strconv.Atoi(r.URL.Query().Get("attempt"))
 	project, run := chi.URLParam(r, "project"), number(r, "number")
 	if _, err := sv.s.Log(r.Context(), project, run, service.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
@@ -114,7 +115,7 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 func (sv *server) downloadArtifact(w http.ResponseWriter, r *http.Request) {
 	f, content, err := sv.s.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number(r, "number"), number(r, "id"))
 	if err != nil {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
 	defer content.Close()

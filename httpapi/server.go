@@ -5,7 +5,6 @@ package httpapi
 import (
 	"context"
 	"errors"
-	"log/slog"
 	"net/http"
 	"net/netip"
 	"reflect"
@@ -60,10 +59,11 @@ func Document() ([]byte, error) {
 func build(sv *server) (chi.Router, huma.API) {
 	huma.DefaultArrayNullable = false // lists are [] when empty
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, sv.securityHeaders, http.NewCrossOriginProtection().Handler, sv.guard(r))
+	r.Use(numbered, middleware.Recoverer, sv.securityHeaders, onlyText, http.NewCrossOriginProtection().Handler, sv.guard(r))
 	config := huma.DefaultConfig("Gentle Piston", Version)
 	config.OpenAPIPath = Prefix + "/openapi"
 	config.DocsPath, config.SchemasPath = "", ""
+	config.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
 	config.CreateHooks = nil // no $schema links in answers
 	config.Info.Description = "Build pipelines for mobile apps. Errors are problem details (RFC 9457)."
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
@@ -71,13 +71,15 @@ func build(sv *server) (chi.Router, huma.API) {
 	a := humachi.New(r, config)
 	sv.health(a)
 	sv.sessions(a, r)
-	sv.projects(a, r)
+	sv.projects(a)
+	sv.pushes(a, r)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)
 	sv.secrets(a)
 	sv.peopleAndRoles(a)
 	sv.audit(a)
+	sv.kept(a)
 	sv.runners(a, r)
 	sv.stream(a, r)
 	sv.git(r)
@@ -117,7 +119,7 @@ func (sv *server) securityHeaders(next http.Handler) http.Handler {
 func who(ctx context.Context) service.Who { return service.WhoAsks(ctx) }
 
 // problem turns an error of the service into problem details with the fitting status.
-func problem(err error) error {
+func problem(ctx context.Context, err error) error {
 	var status huma.StatusError
 	var wait service.TooMany
 	switch {
@@ -145,11 +147,13 @@ func problem(err error) error {
 		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
 	case errors.Is(err, context.Canceled): // whoever asked has gone, or the service is about to
 		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
+	case service.Away(err):
+		return huma.Error503ServiceUnavailable(err.Error())
 	case store.Unavailable(err):
 		return huma.Error503ServiceUnavailable("the database is away or busy just now; try again in a moment")
 	}
-	slog.Error("a request failed", "error", err)
-	return huma.Error500InternalServerError("something went wrong on the server; its log says what")
+	tell(ctx, err)
+	return huma.Error500InternalServerError("something went wrong on the server; its log says what, under " + requestOf(ctx).id)
 }
 
 func writeProblem(w http.ResponseWriter, err error) {
@@ -180,7 +184,7 @@ func operation[I, O any](a huma.API, method, path, id, summary string, do func(c
 		func(ctx context.Context, in *I) (*body[O], error) {
 			out, err := do(ctx, in)
 			if err != nil {
-				return nil, problem(err)
+				return nil, problem(ctx, err)
 			}
 			return &body[O]{out}, nil
 		})
@@ -190,21 +194,7 @@ func operation[I, O any](a huma.API, method, path, id, summary string, do func(c
 func command[I any](a huma.API, method, path, id, summary string, do func(context.Context, *I) error) {
 	huma.Register(a, huma.Operation{Method: method, Path: Prefix + path, OperationID: id, Summary: summary,
 		MaxBodyBytes: 8 << 20, BodyReadTimeout: time.Minute, DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(do(ctx, in)) })
+		func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(ctx, do(ctx, in)) })
 }
 
 type none struct{}
-
-func (sv *server) health(a huma.API) {
-	type health struct {
-		OK bool `json:"ok"`
-	}
-	operation(a, http.MethodGet, "/health", "health", "Is the service able to work?", func(ctx context.Context, _ *none) (health, error) {
-		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-		defer cancel()
-		if err := sv.s.Healthy(ctx); err != nil {
-			return health{}, huma.Error503ServiceUnavailable("the database cannot be reached just now; the service waits for it")
-		}
-		return health{true}, nil
-	})
-}

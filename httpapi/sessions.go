@@ -4,8 +4,8 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -65,7 +65,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		}) (*withCookies[api.Me], error) {
 			entry, err := sv.s.SignIn(ctx, in.Body, who(ctx).Address, in.Device)
 			if err != nil {
-				return nil, problem(err)
+				return nil, problem(ctx, err)
 			}
 			return &withCookies[api.Me]{sv.cookiesOf(entry), api.Me{Name: in.Body.Name, Roles: map[string]access.Role{}}}, nil
 		})
@@ -82,7 +82,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			err := sv.s.SignOut(ctx, in.Session)
 			return &struct {
 				SetCookie []http.Cookie `header:"Set-Cookie"`
-			}{[]http.Cookie{sv.cookie(cookieName, "", "/", 0)}}, problem(err)
+			}{[]http.Cookie{sv.cookie(cookieName, "", "/", 0)}}, problem(ctx, err)
 		})
 	command(a, http.MethodPut, "/session/password", "change-password", "Change one's own password; every session ends", func(ctx context.Context, in *struct{ Body api.OwnPassword }) error {
 		return sv.s.ChangePassword(ctx, in.Body)
@@ -91,6 +91,20 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 	r.Get(issuerPath, sv.toIssuer)
 	document(a, "/session/issuer/return", "return-from-issuer", "Where the issuer sends the browser back to", "text/html")
 	r.Get(issuerPath+"/return", sv.fromIssuer)
+
+	huma.Register(a, huma.Operation{Method: http.MethodPost, Path: issuerPath + "/redeem", OperationID: "redeem",
+		Summary: "Sign in by the code that a browser brought to a program; the session comes as a cookie", DefaultStatus: http.StatusNoContent},
+		func(ctx context.Context, in *struct{ Body api.Redeem }) (*struct {
+			SetCookie []http.Cookie `header:"Set-Cookie"`
+		}, error) {
+			entry, err := sv.s.Redeem(ctx, in.Body, who(ctx).Address)
+			if err != nil {
+				return nil, problem(ctx, err)
+			}
+			return &struct {
+				SetCookie []http.Cookie `header:"Set-Cookie"`
+			}{sv.cookiesOf(entry)}, nil
+		})
 
 	operation(a, http.MethodPost, "/tokens", "issue-token", "Make an API token; its secret is shown this once",
 		func(ctx context.Context, in *struct{ Body api.NewToken }) (api.IssuedToken, error) {
@@ -116,7 +130,15 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 
 // toIssuer sends a browser to the issuer.
 func (sv *server) toIssuer(w http.ResponseWriter, r *http.Request) {
-	to, kept, err := sv.s.BeginAtIssuer(r.Context())
+	var program service.Loopback
+	if q := r.URL.Query(); q.Has("port") || q.Has("challenge") {
+		var err error
+		if program.Port, err = strconv.Atoi(q.Get("port")); err != nil {
+			program.Port = -1 // which is refused, as other ports are
+		}
+		program.Challenge = q.Get("challenge")
+	}
+	to, kept, err := sv.s.BeginAtIssuer(r.Context(), program)
 	if err != nil {
 		sv.notAtIssuer(w, r, err)
 		return
@@ -138,12 +160,16 @@ func (sv *server) fromIssuer(w http.ResponseWriter, r *http.Request) {
 		kept, _ = base64.RawURLEncoding.DecodeString(c.Value) // what is not ours is refused when it is opened
 	}
 	q := r.URL.Query()
-	entry, err := sv.s.ReturnFromIssuer(r.Context(), kept, q.Get("state"), q.Get("code"), who(r.Context()).Address)
-	if err != nil {
+	arrival, err := sv.s.ReturnFromIssuer(r.Context(), kept, q.Get("state"), q.Get("code"), who(r.Context()).Address)
+	switch {
+	case arrival.To != "":
+		http.Redirect(w, r, arrival.To, http.StatusSeeOther)
+		return
+	case err != nil:
 		sv.notAtIssuer(w, r, err)
 		return
 	}
-	for _, c := range sv.cookiesOf(entry) {
+	for _, c := range sv.cookiesOf(arrival.Entry) {
 		http.SetCookie(w, &c)
 	}
 	http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -153,15 +179,8 @@ func (sv *server) fromIssuer(w http.ResponseWriter, r *http.Request) {
 // by problem details.
 func (sv *server) notAtIssuer(w http.ResponseWriter, r *http.Request, err error) {
 	if !strings.Contains(r.Header.Get("Accept"), "text/html") {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 		return
 	}
-	word := "refused"
-	switch {
-	case errors.Is(err, service.ErrIssuerAway):
-		word = "away"
-	case errors.Is(err, service.ErrForbidden):
-		word = "disabled"
-	}
-	http.Redirect(w, r, "/?issuer="+word, http.StatusSeeOther)
+	http.Redirect(w, r, "/?issuer="+service.RefusalWord(err), http.StatusSeeOther)
 }

@@ -61,14 +61,16 @@ func (sv *server) serveStream(w http.ResponseWriter, r *http.Request) {
 	}
 	l := &eventWriter{w: w, rc: http.NewResponseController(w)}
 	if err := sv.s.Subscribe(r.Context(), sub, l); err != nil && !l.begun {
-		writeProblem(w, problem(err))
+		fail(w, r, err)
 	}
 }
 
 func readPosition(text string, sub *service.Subscription) {
 	for i, part := range strings.Split(text, ";") {
 		if i == 0 {
-			sub.After, _ = strconv.ParseUint(part, 10, 64)
+			if n, err := strconv.ParseUint(part, 10, 63); err == nil {
+				sub.After = n
+			}
 			continue
 		}
 		name, line, _ := strings.Cut(part, ":")

@@ -1,0 +1,38 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gentlepiston.example/piston/api"
+)
+
+// PushFilter narrows a list of events. Zero fields do not.
+type PushFilter struct {
+	State, Commit string
+	Before        int64
+	Limit         int
+}
+
+// Pushes lists what may start runs, and what came of it, newest first.
+func (c *Client) Pushes(ctx context.Context, project string, f PushFilter) (api.PushPage, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	if f.State != "" {
+		q.Set("state", f.State)
+	}
+	if f.Commit != "" {
+		q.Set("commit", f.Commit)
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	return get[api.PushPage](ctx, c, projectPath(project)+"/pushes?"+q.Encode())
+}
+
+// RetryPush has an event planned again that was set aside.
+func (c *Client) RetryPush(ctx context.Context, project string, id int64) error {
+	return c.call(ctx, http.MethodPost, fmt.Sprintf("%s/pushes/%d/retry", projectPath(project), id), nil, nil)
+}
