@@ -33,7 +33,9 @@ type cacheState struct {
 func (j *job) cacheUses() []api.CacheUse {
 	uses := []api.CacheUse{}
 	for _, c := range j.caches {
-		uses = append(uses, c.use)
+		use := c.use
+		use.Note = j.hide.String(use.Note)
+		uses = append(uses, use)
 	}
 	return uses
 }
@@ -58,7 +60,11 @@ func (j *job) restoreCaches(ctx context.Context) {
 		c.key = imprint.Key(name, c.Paths, platform(), followed)
 		c.use.Key = string(c.key)
 		began := time.Now()
-		size, err := j.restore(ctx, c)
+		var size int64
+		err = j.insist(ctx, "restoring cache "+name, func() (err error) {
+			size, err = j.restore(ctx, c)
+			return err
+		})
 		c.use.TookMs, c.use.Size = time.Since(began).Milliseconds(), size
 		switch {
 		case client.IsStatus(err, http.StatusNotFound):
@@ -96,7 +102,7 @@ func (j *job) restore(ctx context.Context, c *cacheState) (size int64, err error
 	}
 	defer unpacked.Close()
 	j.clearPaths(c.Paths)
-	return size, unpack(j.root, unpacked, c.Paths)
+	return size, unpack(j.root, j.account, unpacked, c.Paths)
 }
 
 // saveCaches keeps what was missed. It is done after a passed job only, so that half a download is never kept.
@@ -106,7 +112,11 @@ func (j *job) saveCaches(ctx context.Context) {
 			continue
 		}
 		began := time.Now()
-		size, err := j.save(ctx, c)
+		var size int64
+		err := j.insist(ctx, "saving cache "+c.Name, func() (err error) {
+			size, err = j.save(ctx, c)
+			return err
+		})
 		if err != nil {
 			c.use.Note = err.Error()
 			j.say(outside, "cache %s: not saved: %v", c.Name, err)
@@ -119,7 +129,7 @@ func (j *job) saveCaches(ctx context.Context) {
 
 func (j *job) save(ctx context.Context, c *cacheState) (size int64, err error) {
 	counted := &counter{}
-	err = j.sendPacked(c.Paths, func(content io.Reader) error {
+	err = j.sendPacked(ctx, bounded{"cache", j.limits.Cache}, c.Paths, func(content io.Reader) error {
 		return j.post.SaveCache(ctx, j.work.Attempt, c.Name, string(c.key), io.TeeReader(content, counted))
 	})
 	return counted.n, err
@@ -135,10 +145,11 @@ func (c *counter) Write(p []byte) (int, error) {
 // ErrNothingToSave says that none of a cache's paths is there.
 var ErrNothingToSave = errors.New("none of its paths is there")
 
-// pack writes paths of a workspace as a tar file (POSIX.1-2017, pax). Links are packed as links.
-func pack(root *os.Root, w io.Writer, paths []string) error {
+// pack writes paths of a workspace as a tar file (POSIX.1-2017, pax), as long as ctx lasts and the files' bytes fit the
+// limit. Links are packed as links.
+func pack(ctx context.Context, root *os.Root, w io.Writer, most bounded, paths []string) error {
 	tw := tar.NewWriter(w)
-	entries := 0
+	entries, total := 0, int64(0)
 	for _, p := range paths {
 		err := fs.WalkDir(root.FS(), path.Clean(p), func(name string, d fs.DirEntry, err error) error {
 			if err != nil {
@@ -148,7 +159,9 @@ func pack(root *os.Root, w io.Writer, paths []string) error {
 				return err
 			}
 			entries++
-			return packOne(root, tw, name)
+			size, err := packOne(ctx, root, tw, name, most.less(total))
+			total += size
+			return err
 		})
 		if err != nil {
 			return err
@@ -160,39 +173,45 @@ func pack(root *os.Root, w io.Writer, paths []string) error {
 	return tw.Close()
 }
 
-func packOne(root *os.Root, tw *tar.Writer, name string) error {
+func packOne(ctx context.Context, root *os.Root, tw *tar.Writer, name string, most bounded) (size int64, err error) {
+	if ctx.Err() != nil {
+		return 0, context.Cause(ctx)
+	}
 	info, err := root.Lstat(name)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	link := ""
 	switch {
 	case info.Mode()&fs.ModeSymlink != 0:
 		if link, err = root.Readlink(name); err != nil {
-			return err
+			return 0, err
 		}
 	case !info.IsDir() && !info.Mode().IsRegular():
-		return nil // sockets and pipes are of no use later
+		return 0, nil // sockets and pipes are of no use later
+	case info.Mode().IsRegular():
+		if err := most.check(name, info); err != nil {
+			return 0, err
+		}
 	}
 	header, err := tar.FileInfoHeader(info, link)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	header.Name, header.Uid, header.Gid, header.Uname, header.Gname = name, 0, 0, "", ""
 	if err := tw.WriteHeader(header); err != nil || !info.Mode().IsRegular() {
-		return err
+		return 0, err
 	}
 	f, err := root.Open(name)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer f.Close()
-	_, err = io.CopyN(tw, f, header.Size)
-	return err
+	return io.CopyN(tw, withContext{ctx, f}, header.Size)
 }
 
-// unpack writes a tar file's entries into a workspace; entries outside the paths are refused.
-func unpack(root *os.Root, r io.Reader, paths []string) error {
+// unpack writes a tar file's entries into a workspace, as files of an account; entries outside the paths are refused.
+func unpack(root *os.Root, as *account, r io.Reader, paths []string) error {
 	tr := tar.NewReader(r)
 	for {
 		h, err := tr.Next()
@@ -206,7 +225,7 @@ func unpack(root *os.Root, r io.Reader, paths []string) error {
 		if !below(name, paths) || name == ".git" || strings.HasPrefix(name, ".git/") {
 			return fmt.Errorf("the saved copy holds %q, which is not below the cache's paths", h.Name)
 		}
-		if err := unpackOne(root, tr, h, name); err != nil {
+		if err := unpackOne(root, as, tr, h, name); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
@@ -222,19 +241,22 @@ func below(name string, paths []string) bool {
 	return false
 }
 
-func unpackOne(root *os.Root, tr *tar.Reader, h *tar.Header, name string) error {
+func unpackOne(root *os.Root, as *account, tr *tar.Reader, h *tar.Header, name string) error {
 	mode := fs.FileMode(h.Mode) & 0o777
-	if err := root.MkdirAll(path.Dir(name), 0o755); err != nil {
+	if err := makeFolder(root, as, path.Dir(name)); err != nil {
 		return err
 	}
 	switch h.Typeflag {
 	case tar.TypeDir:
-		if err := root.MkdirAll(name, 0o755); err != nil {
+		if err := makeFolder(root, as, name); err != nil {
 			return err
 		}
 		return root.Chmod(name, mode|0o700)
 	case tar.TypeSymlink:
-		return root.Symlink(h.Linkname, name)
+		if err := root.Symlink(h.Linkname, name); err != nil {
+			return err
+		}
+		return as.takeIn(root, name)
 	case tar.TypeReg:
 		if err := root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err // what stands there may be of the repository; a folder stays
@@ -250,10 +272,24 @@ func unpackOne(root *os.Root, tr *tar.Reader, h *tar.Header, name string) error 
 		if err := f.Close(); err != nil {
 			return err
 		}
-		if err := root.Chmod(name, mode); err != nil {
+		if err := errors.Join(as.takeIn(root, name), root.Chmod(name, mode)); err != nil {
 			return err
 		}
 		return root.Chtimes(name, h.ModTime, h.ModTime)
 	}
 	return fmt.Errorf("an entry of kind %q", h.Typeflag)
+}
+
+// makeFolder makes a folder of a workspace, and those it is in, as an account's. What is there already stays as it is.
+func makeFolder(root *os.Root, as *account, name string) error {
+	if info, err := root.Lstat(name); err == nil && info.IsDir() || name == "." {
+		return nil
+	}
+	if err := makeFolder(root, as, path.Dir(name)); err != nil {
+		return err
+	}
+	if err := root.Mkdir(name, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return as.takeIn(root, name)
 }

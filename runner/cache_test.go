@@ -31,8 +31,8 @@ func TestPackAndUnpack(t *testing.T) {
 	require.NoError(t, from.Chtimes("depot/tool", old, old))
 
 	var packed bytes.Buffer
-	require.NoError(t, pack(from, &packed, []string{"depot", "not/there"}))
-	require.NoError(t, unpack(to, &packed, []string{"depot"}))
+	require.NoError(t, pack(t.Context(), from, &packed, bounded{}, []string{"depot", "not/there"}))
+	require.NoError(t, unpack(to, nil, &packed, []string{"depot"}))
 	text, err := to.ReadFile("depot/link")
 	require.NoError(t, err)
 	assert.Equal(t, "text", string(text))
@@ -43,7 +43,7 @@ func TestPackAndUnpack(t *testing.T) {
 	_, err = to.Stat("outside")
 	assert.ErrorIs(t, err, os.ErrNotExist)
 
-	assert.ErrorIs(t, pack(from, &packed, []string{"gone"}), ErrNothingToSave)
+	assert.ErrorIs(t, pack(t.Context(), from, &packed, bounded{}, []string{"gone"}), ErrNothingToSave)
 }
 
 // A saved copy comes from a job's workspace, and so from a stranger: it must not write outside its paths.
@@ -68,7 +68,7 @@ func TestUnpackRefusesWhatLeavesItsPaths(t *testing.T) {
 		"through a link": entry(&tar.Header{Name: "depot/out", Typeflag: tar.TypeSymlink, Linkname: victim},
 			&tar.Header{Name: "depot/out/evil", Typeflag: tar.TypeReg, Mode: 0o644}),
 	} {
-		assert.Error(t, unpack(rootOf(t), b, []string{"depot"}), name)
+		assert.Error(t, unpack(rootOf(t), nil, b, []string{"depot"}), name)
 	}
 	left, err := filepath.Glob(filepath.Join(victim, "*"))
 	require.NoError(t, err)

@@ -5,8 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -18,11 +22,11 @@ import (
 // travels in git's environment only; nothing of it stays in the workspace.
 func (j *job) checkoutCommit(ctx context.Context) error {
 	began := time.Now()
-	path, ok := j.work.Sources[j.work.Remote]
+	at, ok := j.work.Sources[j.work.Remote]
 	if !ok {
 		return fmt.Errorf("the service names no source for %s", j.work.Remote)
 	}
-	origin := j.Client.Address + path
+	origin := j.Client.Address + at
 	full := j.work.Job.History == "full"
 	fetch := []string{"fetch", "--quiet", "--no-tags", "--depth=1", origin, j.work.Commit}
 	if full {
@@ -33,7 +37,7 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 		fetch,
 		{"checkout", "--quiet", "--force", "--detach", j.work.Commit},
 	} {
-		if err := j.git(ctx, args...); err != nil {
+		if err := j.insist(ctx, "checking out", func() error { return j.git(ctx, args...) }); err != nil {
 			return fmt.Errorf("checking out %.12s: %w", j.work.Commit, err)
 		}
 	}
@@ -41,12 +45,8 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 		return err
 	}
 	if _, err := os.Lstat(filepath.Join(j.src, ".gitmodules")); err == nil {
-		args := []string{"submodule", "--quiet", "update", "--init", "--recursive"}
-		if !full {
-			args = append(args, "--depth=1")
-		}
-		if err := j.git(ctx, args...); err != nil {
-			return fmt.Errorf("checking out submodules: %w\nA submodule must be at an https address, or be the remote of a project that lends its source to this one (piston project lend)", err)
+		if err := j.checkoutSubmodules(ctx, full); err != nil {
+			return err
 		}
 	}
 	j.say(outside, "checked out %.12s in %s", j.work.Commit, milliseconds(time.Since(began)))
@@ -64,25 +64,170 @@ func (j *job) nameOrigin() error {
 	return errors.Join(err, f.Close())
 }
 
-func (j *job) git(ctx context.Context, args ...string) error {
-	token, err := j.Client.Bearer()
+// checkoutSubmodules brings what the repository names in .gitmodules. What it names is a stranger's word: git goes by a
+// gate of ours, but to the service, where the sources are that are lent to this project.
+func (j *job) checkoutSubmodules(ctx context.Context, full bool) error {
+	g, err := openGate(j.Reach)
 	if err != nil {
 		return err
 	}
-	config := map[string]string{"http." + j.Client.Address + "/.extraHeader": "Authorization: Bearer " + token}
-	for remote, path := range j.work.Sources {
-		config["url."+j.Client.Address+path+".insteadOf"] = remote
+	defer g.close()
+	m := &modules{job: j, full: full, settings: map[string]string{"http.proxy": g.address(), "http.proxyAuthMethod": "basic"}}
+	err = j.insist(ctx, "checking out submodules", func() error {
+		err := m.bring(ctx, ".", 0)
+		if err != nil && len(g.refusals()) > 0 {
+			return &unmendable{err.Error()}
+		}
+		return err
+	})
+	if err == nil || ctx.Err() != nil {
+		return err
 	}
-	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Dir = j.src
-	cmd.Env = source.Environment(config)
-	ownGroup(cmd)
-	cmd.Cancel = func() error { kill(cmd); return nil }
-	out, err := cmd.CombinedOutput()
+	why := err.Error()
+	if refused := g.refusals(); len(refused) > 0 {
+		why = strings.Join(refused, "\n")
+	}
+	return fmt.Errorf("checking out submodules: %s\nA submodule must be at an https address, or be the remote of a project "+
+		"that lends its source to this one (piston project lend)", why)
+}
+
+// modules are the submodules of a checkout, and theirs.
+type modules struct {
+	*job
+	full     bool
+	settings map[string]string // git's, for going out
+}
+
+// maxModuleDepth bounds submodules within submodules.
+const maxModuleDepth = 10
+
+// bring checks out the submodules of a folder of the workspace, then those within each.
+func (m *modules) bring(ctx context.Context, dir string, depth int) error {
+	if _, err := m.lstat(dir, ".gitmodules"); err != nil {
+		return nil // it has none
+	}
+	if depth == maxModuleDepth {
+		return fmt.Errorf("%s: submodules within submodules, more than %d deep", dir, maxModuleDepth)
+	}
+	if _, err := m.gitIn(ctx, dir, nil, "submodule", "--quiet", "init"); err != nil {
+		return err
+	}
+	urls, err := m.named(ctx, dir, "url")
 	if err != nil {
-		return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(bytes.ToValidUTF8(out, nil))))
+		return err
+	}
+	for name, url := range urls {
+		lent, is := m.work.Sources[strings.TrimSuffix(url, "/")]
+		if !is {
+			continue
+		}
+		if _, err := m.gitIn(ctx, dir, nil, "config", "submodule."+name+".url", m.Client.Address+lent); err != nil {
+			return err
+		}
+	}
+	args := []string{"submodule", "--quiet", "update"}
+	if !m.full {
+		args = append(args, "--depth=1")
+	}
+	if _, err := m.gitIn(ctx, dir, m.settings, args...); err != nil {
+		return err
+	}
+	paths, err := m.named(ctx, dir, "path", "-f", ".gitmodules")
+	if err != nil {
+		return err
+	}
+	for name, at := range paths {
+		inner := path.Join(dir, at)
+		if _, err := m.lstat(inner, ".git"); err != nil || !filepath.IsLocal(at) {
+			continue // not one that this commit has
+		}
+		// Where it is from is what its own relative submodules count from, and a person would see.
+		if _, err := m.gitIn(ctx, inner, nil, "config", "remote.origin.url", urls[name]); err != nil {
+			return err
+		}
+		if err := m.bring(ctx, inner, depth+1); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// lstat looks at a file of a folder of the workspace, which no link leads out of.
+func (m *modules) lstat(dir, name string) (os.FileInfo, error) {
+	root, err := os.OpenRoot(m.src)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.Lstat(path.Join(dir, name))
+}
+
+// named reads a setting of every submodule of a folder, by the submodules' names.
+func (m *modules) named(ctx context.Context, dir, key string, from ...string) (map[string]string, error) {
+	out, err := m.gitIn(ctx, dir, nil, append(append([]string{"config"}, from...), "-z", "--get-regexp", `^submodule\..*\.`+key+"$")...)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		return nil, nil // there is none (git-config(1))
+	}
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]string{}
+	for entry := range strings.SplitSeq(out, "\x00") {
+		name, value, ok := strings.Cut(entry, "\n")
+		if ok {
+			values[strings.TrimSuffix(strings.TrimPrefix(name, "submodule."), "."+key)] = value
+		}
+	}
+	return values, nil
+}
+
+// git runs git in the workspace.
+func (j *job) git(ctx context.Context, args ...string) error {
+	_, err := j.gitIn(ctx, ".", nil, args...)
+	return err
+}
+
+// gitIn runs git in a folder of the workspace, with more settings than it always has, and gives what it prints.
+func (j *job) gitIn(ctx context.Context, dir string, more map[string]string, args ...string) (string, error) {
+	token, err := j.Client.Bearer()
+	if err != nil {
+		return "", err
+	}
+	config := map[string]string{
+		"http." + j.Client.Address + "/.extraHeader": "Authorization: Bearer " + token,
+		"http." + j.Client.Address + "/.proxy":       j.proxyTo(j.Client.Address),
+	}
+	if j.caFile != "" {
+		config["http.sslCAInfo"] = j.caFile
+	}
+	maps.Copy(config, more)
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = filepath.Join(j.src, filepath.FromSlash(dir))
+	cmd.Env = source.Environment(config)
+	ownGroup(cmd)
+	j.account.become(cmd) // what reads a stranger's repository has no rights
+	cmd.Cancel = func() error { kill(cmd); return nil }
+	var out, complaint bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &complaint
+	if err := cmd.Run(); err != nil {
+		said := strings.ReplaceAll(string(bytes.ToValidUTF8(complaint.Bytes(), nil)), j.src+"/", "")
+		return "", fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(said))
+	}
+	return out.String(), nil
+}
+
+// proxyTo is the proxy by which the machine reaches an address, as its environment says; "" for none.
+func (j *job) proxyTo(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	proxy, err := http.ProxyFromEnvironment(&http.Request{URL: u})
+	if err != nil || proxy == nil {
+		return ""
+	}
+	return proxy.String()
 }
 
 func milliseconds(d time.Duration) string {

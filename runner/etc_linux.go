@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"gentlepiston.example/piston/runner/netns"
 )
 
 // etc lists what of /etc a step may see: what programs need to run, and nothing of who lives on the machine.
@@ -13,10 +15,14 @@ var etc = []string{"alternatives", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", 
 	"localtime", "timezone", "ssl", "ca-certificates", "ca-certificates.conf", "pki", "fonts", "mime.types", "protocols", "services",
 	"java-11-openjdk", "java-17-openjdk", "java-21-openjdk", "magic", "xdg"}
 
+// resolvFile says where names are looked up in a network of a job's own. It is beside the folder, not in it: there the
+// machine's own is, for steps that are given the machine's network.
+func (r *Runner) resolvFile() string { return filepath.Join(r.place, "resolv.conf") }
+
 // maxEtcFile is more than any of these files has.
 const maxEtcFile = 8 << 20
 
-func (r *Runner) etcFolder() string { return filepath.Join(r.Home, "etc") }
+func (r *Runner) etcFolder() string { return filepath.Join(r.place, "etc") }
 
 // makeEtc copies what steps may see of /etc into a folder of the runner's, once: a single mount of it costs a step
 // a fraction of what a mount for each file would. The only user it knows is the one steps run as.
@@ -32,6 +38,9 @@ func (r *Runner) makeEtc() error {
 		if err := os.WriteFile(filepath.Join(top, name), []byte(text), 0o644); err != nil {
 			return err
 		}
+	}
+	if err := os.WriteFile(r.resolvFile(), []byte("nameserver "+netns.DNS+"\n"), 0o644); err != nil {
+		return err
 	}
 	for _, name := range etc {
 		from := filepath.Join("/etc", name)

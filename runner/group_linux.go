@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,66 +18,35 @@ import (
 type group struct {
 	memory, pids string // folders; "" none
 	v2           bool
-	folder       *os.File    // of version 2, into which processes are born (clone3(2), CLONE_INTO_CGROUP)
-	births       chan *birth // of version 1: done by a thread that is in the group
+	folder       *os.File // of version 2, into which processes are born (clone3(2), CLONE_INTO_CGROUP)
 }
 
-// birth is a process to start.
-type birth struct {
-	cmd  *exec.Cmd
-	done chan error
-}
-
-// open prepares the group for processes. To move a process into a group that exists takes the kernel up to tens of
-// milliseconds; to be born there takes none, so that is paid once for a job and not for each step.
+// open prepares the group for processes.
 func (g *group) open() (err error) {
 	if g.v2 {
 		g.folder, err = os.Open(g.memory)
-		return err
 	}
-	g.births = make(chan *birth)
-	entered := make(chan error)
-	go g.giveBirth(entered)
-	return <-entered
+	return err
 }
 
-// giveBirth enters the group with a thread of its own, says so, and starts processes.
-func (g *group) giveBirth(entered chan<- error) {
-	runtime.LockOSThread() // and never unlocked: the thread, which is in the group, ends with this
-	if unix.Gettid() == unix.Getpid() {
-		// The main thread ends with the process only: it would stay in the group, and be first among those the kernel may
-		// kill for want of memory there. While it is held here another is taken.
-		inner := make(chan error)
-		go g.giveBirth(inner)
-		err := <-inner
-		runtime.UnlockOSThread()
-		entered <- err
-		return
+// enter moves the calling thread into a group of version 1.
+func (g *group) enter() error {
+	if g == nil || g.v2 {
+		return nil
 	}
 	for _, dir := range g.folders() {
 		if err := os.WriteFile(filepath.Join(dir, "tasks"), []byte(strconv.Itoa(unix.Gettid())), 0); err != nil {
-			entered <- err
-			return
+			return err
 		}
 	}
-	entered <- nil
-	for b := range g.births {
-		b.done <- b.cmd.Start()
-	}
+	return nil
 }
 
-// start starts a process in the group.
-func (g *group) start(cmd *exec.Cmd) error {
-	switch {
-	case g == nil:
-		return cmd.Start()
-	case g.v2:
+// receive has a process born into a group of version 2.
+func (g *group) receive(cmd *exec.Cmd) {
+	if g != nil && g.v2 {
 		cmd.SysProcAttr.UseCgroupFD, cmd.SysProcAttr.CgroupFD = true, int(g.folder.Fd())
-		return cmd.Start()
 	}
-	b := &birth{cmd, make(chan error, 1)}
-	g.births <- b
-	return <-b.done
 }
 
 // folders are those of the group, each once.
@@ -96,9 +64,6 @@ func (g *group) folders() (list []string) {
 
 // close removes the group. Its processes have been killed; the kernel may take a moment to let go of them.
 func (g *group) close() {
-	if g != nil && g.births != nil {
-		close(g.births)
-	}
 	if g != nil && g.folder != nil {
 		g.folder.Close()
 	}

@@ -41,6 +41,8 @@ func TestAGroupHoldsItsProcesses(t *testing.T) {
 	made, err := g.make("held", limits.Memory, limits.Processes)
 	require.NoError(t, err)
 	require.NoError(t, made.open())
+	j := &job{Runner: &Runner{}, group: made}
+	require.NoError(t, j.openLaunchers())
 	ours := "1" // of version 1 a thread of ours is in the group
 	if g.v2 {
 		ours = "0"
@@ -50,7 +52,7 @@ func TestAGroupHoldsItsProcesses(t *testing.T) {
 		before := made.counts()
 		cmd := exec.CommandContext(t.Context(), "/bin/sh", "-c", script)
 		cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = &out, &out, &syscall.SysProcAttr{}
-		require.NoError(t, made.start(cmd))
+		require.NoError(t, j.start(cmd, false))
 		_ = cmd.Wait() // how it ended is up to what it could not do
 		assert.Eventually(t, func() bool {
 			n, err := os.ReadFile(filepath.Join(made.pids, "pids.current"))
@@ -68,6 +70,7 @@ func TestAGroupHoldsItsProcesses(t *testing.T) {
 	_, met = run("echo on")
 	assert.Empty(t, met, "what was met before is not told again")
 	folders := made.folders()
+	j.closeLaunchers()
 	made.close()
 	for _, dir := range folders {
 		assert.NoDirExists(t, dir)
@@ -102,11 +105,13 @@ func TestTheMainThreadStaysOutOfGroups(t *testing.T) {
 	for n := range 60 {
 		made, err := g.make(fmt.Sprint("main-", n), 64<<20, 16)
 		require.NoError(t, err)
-		require.NoError(t, made.open())
+		l, err := newLauncher(made.enter)
+		require.NoError(t, err)
 		threads, err := os.ReadFile(filepath.Join(made.pids, "tasks"))
 		require.NoError(t, err)
 		assert.NotEmpty(t, threads)
 		assert.NotContains(t, strings.Fields(string(threads)), fmt.Sprint(os.Getpid()))
+		l.close()
 		made.close()
 		assert.NoDirExists(t, made.pids)
 	}

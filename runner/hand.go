@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,12 +21,14 @@ func (j *job) takeFiles(ctx context.Context) error {
 	for _, take := range j.work.Takes {
 		began := time.Now()
 		from, name, _ := strings.Cut(take, "/")
-		packed, err := j.post.Handover(ctx, j.work.Attempt, from, name)
-		if err != nil {
-			return fmt.Errorf("taking %s: %w", take, err)
-		}
-		err = j.unpackTaken(packed)
-		packed.Close()
+		err := j.insist(ctx, "taking "+take, func() error {
+			packed, err := j.post.Handover(ctx, j.work.Attempt, from, name)
+			if err != nil {
+				return err
+			}
+			defer packed.Close()
+			return j.unpackTaken(packed)
+		})
 		if err != nil {
 			return fmt.Errorf("taking %s: %w", take, err)
 		}
@@ -40,7 +43,7 @@ func (j *job) unpackTaken(packed io.Reader) error {
 		return err
 	}
 	defer unpacked.Close()
-	return unpack(j.root, unpacked, []string{"."})
+	return unpack(j.root, j.account, unpacked, []string{"."})
 }
 
 // handFiles sends what later jobs may take. Everything that is named must be there.
@@ -74,28 +77,37 @@ func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 	for i, f := range found.Files {
 		paths[i], size = f.Path, size+f.Size
 	}
-	err = j.sendPacked(paths, func(content io.Reader) error { return j.post.HandOver(ctx, j.work.Attempt, name, content) })
+	err = j.insist(ctx, "handing on "+name, func() error {
+		return j.sendPacked(ctx, bounded{"hand", j.limits.Hand}, paths, func(content io.Reader) error {
+			return j.post.HandOver(ctx, j.work.Attempt, name, content)
+		})
+	})
 	if err == nil {
 		j.say(outside, "handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size), milliseconds(time.Since(began)))
 	}
 	return err
 }
 
-// sendPacked packs paths of the workspace while they are being sent, when they hold no secret.
-func (j *job) sendPacked(paths []string, send func(io.Reader) error) error {
-	if err := j.holdNone(paths); err != nil {
+// sendPacked packs paths of the workspace while they are being sent, when they hold no secret and fit the limit.
+func (j *job) sendPacked(ctx context.Context, most bounded, paths []string, send func(io.Reader) error) error {
+	if err := j.holdNone(ctx, most, paths); err != nil {
 		return err
 	}
 	reader, writer := io.Pipe()
+	packed := make(chan error, 1)
 	go func() {
 		packer, err := zstd.NewWriter(writer, zstd.WithEncoderConcurrency(1))
 		if err == nil {
-			err = errors.Join(pack(j.root, packer, paths), packer.Close())
+			err = errors.Join(pack(ctx, j.root, packer, most, paths), packer.Close())
 		}
 		writer.CloseWithError(err)
+		packed <- err
 	}()
 	err := send(reader)
-	reader.CloseWithError(err)
+	reader.CloseWithError(cmp.Or(err, io.ErrClosedPipe))
+	if packErr := <-packed; packErr != nil && !errors.Is(packErr, io.ErrClosedPipe) && (err == nil || !errors.Is(packErr, err)) {
+		return packErr // why there was nothing to send
+	}
 	return err
 }
 

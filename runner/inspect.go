@@ -64,12 +64,12 @@ func (j *job) inspect(ctx context.Context, f artifact.File, mayHold []string) er
 }
 
 // holdNone refuses paths of the workspace that hold secrets of the job. It reads them before anything is sent.
-func (j *job) holdNone(paths []string) error {
+func (j *job) holdNone(ctx context.Context, most bounded, paths []string) error {
 	if j.nothingToHide() {
 		return nil
 	}
 	search := j.hide.finder.Load().Search()
-	if err := pack(j.root, search, paths); err != nil {
+	if err := pack(ctx, j.root, search, most, paths); err != nil {
 		return err
 	}
 	if held := search.Names(); len(held) > 0 {

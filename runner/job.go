@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -23,6 +24,7 @@ import (
 	"gentlepiston.example/piston/core/mask"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/runner/netns"
 )
 
 // outside is the step number of log lines that belong to no step.
@@ -40,9 +42,13 @@ type job struct {
 	from     int  // the first step to run
 	stays    bool // its folder is not removed in the end
 	root     *os.Root
+	nets     *netSlot // where its network is from
+	account  *account // the host user of its steps, and of its files
 	limits   definition.Numbers
-	at       atomic.Int64 // the process of the step at work; 0 when none is
-	group    *group       // the processes of its steps; nil where there are no control groups
+	at       atomic.Int64   // the process of the step at work; 0 when none is
+	network  *netns.Network // of its steps; nil where none is wanted
+	launch   launchers
+	group    *group // the processes of its steps; nil where there are no control groups
 	secrets  api.SealedSecrets
 	hide     *hiding
 	sink     *logSink
@@ -70,19 +76,19 @@ func (e ending) Error() string { return e.reason }
 // errLost ends a job whose attempt is no longer this runner's: nobody wants to hear of it any more.
 var errLost = errors.New("the attempt is no longer this runner's")
 
-// errQuit ends a job because the runner itself is ending; the service will have it tried again.
+// errQuit ends a job because the runner itself is ending; another is to do it.
 var errQuit = errors.New("the runner is ending")
 
-func (r *Runner) execute(parent context.Context, work *api.Work) {
-	j := r.job(work, filepath.Join(r.Home, "work", fmt.Sprintf("%d", work.Attempt)), r.Client)
-	j.checkout = j.checkoutCommit
+func (r *Runner) execute(parent context.Context, work *api.Work, as *account, nets *netSlot) {
+	j := r.job(work, filepath.Join(r.place, "work", fmt.Sprintf("%d", work.Attempt)), r.Client)
+	j.checkout, j.account, j.nets = j.checkoutCommit, as, nets
 	r.do(parent, j)
 }
 
 // do executes a job and tells its post how it goes.
 func (r *Runner) do(parent context.Context, j *job) {
 	work := j.work
-	log := r.Log.With("project", work.Project, "run", work.Run, "job", work.Job.Name, "attempt", work.Number)
+	log := j.quietLog("project", work.Project, "run", work.Run, "job", work.Job.Name, "attempt", work.Number)
 	log.Info("job begins")
 	began := time.Now()
 	ctx, cancel := context.WithCancelCause(parent)
@@ -119,14 +125,18 @@ func (r *Runner) do(parent context.Context, j *job) {
 	if result == nil {
 		result = context.Cause(ctx) // the work is done, but what was told of it did not arrive
 	}
-	j.finish(telling, result)
-	j.wipe()
+	if errors.Is(result, errQuit) {
+		j.handBack(log)
+	} else {
+		j.finish(telling, result, log)
+	}
 	if !j.stays {
 		if err := RemoveAll(j.dir); err != nil {
 			log.Warn("a workspace could not be removed", "folder", j.dir, "error", err)
 		}
 	}
 	log.Info("job ends", "took", time.Since(began).Round(time.Millisecond), "result", resultWord(result))
+	j.wipe()
 }
 
 func resultWord(err error) string {
@@ -221,15 +231,13 @@ func (j *job) run(ctx context.Context) (err error) {
 			err = cause
 		}
 	}()
-	for _, dir := range []string{j.src, filepath.Join(j.build, "home"), filepath.Join(j.build, "tmp")} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
+	if err := j.makeFolders(); err != nil {
+		return err
 	}
 	if err := j.openSecrets(); err != nil {
 		return err
 	}
-	j.say(outside, "runner %s, %s, isolation %s", j.Name, platform(), j.Isolation)
+	j.say(outside, "runner %s, %s, isolation %s, network %s", j.Name, platform(), j.Isolation, j.Network)
 	if err := j.checkout(ctx); err != nil {
 		return err
 	}
@@ -251,6 +259,14 @@ func (j *job) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer j.group.close()
+	if err := j.openNetwork(ctx); err != nil {
+		return err
+	}
+	defer j.closeNetwork()
+	if err := j.openLaunchers(); err != nil {
+		return err
+	}
+	defer j.closeLaunchers()
 	defer j.watchProcesses(ctx)()
 	if err := j.steps(ctx); err != nil {
 		j.keep(ctx, false)
@@ -264,6 +280,19 @@ func (j *job) run(ctx context.Context) (err error) {
 	}
 	j.saveCaches(ctx)
 	return ctx.Err()
+}
+
+// makeFolders makes what the job's files are in. Nobody but the job's own user gets in, nor the users of other slots.
+func (j *job) makeFolders() error {
+	if err := os.MkdirAll(j.dir, 0o700); err != nil {
+		return err
+	}
+	for _, dir := range []string{j.dir, j.build, j.src, filepath.Join(j.build, "home"), filepath.Join(j.build, "tmp")} {
+		if err := errors.Join(os.MkdirAll(dir, 0o755), j.account.take(dir)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // steps runs the steps in order. After one has failed only those run that always do; one whose failure is only
@@ -307,7 +336,10 @@ func (j *job) openSecrets() error {
 		values = append(values, mask.Value{Name: name, Text: v})
 	}
 	j.hide = newHiding(values, filepath.Join(j.build, hideFile))
-	return j.hide.begin()
+	if err := j.hide.begin(); err != nil {
+		return err
+	}
+	return j.account.take(j.hide.file)
 }
 
 // wipe overwrites the secrets in memory; what else remembers them goes with the job.
@@ -330,9 +362,22 @@ func (j *job) unseal() error {
 	return json.Unmarshal(text, &j.secrets)
 }
 
-// finish tells how the attempt ended, unless it is not ours any more or the runner is ending.
-func (j *job) finish(ctx context.Context, result error) {
-	if errors.Is(result, errLost) || errors.Is(result, errQuit) {
+// handBackWithin bounds what a runner that is ending takes to give a job back. When that fails, the attempt is lost.
+const handBackWithin = 5 * time.Second
+
+// handBack gives the job to another runner, since this one is ending.
+func (j *job) handBack(log *slog.Logger) {
+	ctx, cancel := context.WithTimeout(context.Background(), handBackWithin)
+	defer cancel()
+	err := j.post.HandBack(ctx, j.work.Attempt, api.HandBack{Reason: fmt.Sprintf("handed back: runner %s is ending", j.Name)})
+	if err != nil {
+		log.Warn("a job could not be handed back", "error", err)
+	}
+}
+
+// finish tells how the attempt ended, unless it is not ours any more.
+func (j *job) finish(ctx context.Context, result error, log *slog.Logger) {
+	if errors.Is(result, errLost) {
 		return
 	}
 	f := api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Lines: j.sink.last(), Caches: j.cacheUses()}
@@ -346,7 +391,7 @@ func (j *job) finish(ctx context.Context, result error) {
 	f.Reason = cut(j.hide.String(f.Reason), 4000)
 	// An end that has been taken makes the next beat hear that the attempt is over, maybe before we hear that it was taken.
 	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil && !errors.Is(context.Cause(ctx), errLost) {
-		j.Log.Warn("the end of a job could not be reported", "attempt", j.work.Attempt, "error", err)
+		log.Warn("the end of a job could not be reported", "error", err)
 	}
 }
 

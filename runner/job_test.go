@@ -101,6 +101,13 @@ func (f *fakeService) text() string {
 	return b.String()
 }
 
+// removePlace removes what a runner has elsewhere than in its own folder.
+func removePlace(r *Runner) {
+	if r.place != r.Home {
+		_ = RemoveAll(r.place)
+	}
+}
+
 // execute runs a job of the given steps on a repository with one file.
 func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps ...*definition.Step) *fakeService {
 	t.Helper()
@@ -119,16 +126,17 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	git("commit", "-q", "-m", "one")
 	f := serveFake(t, filepath.Join(repo, ".git"))
 	home := t.TempDir()
-	r, err := New(Config{Name: "test", Home: home, Isolation: Bubblewrap, Client: client.New(f.URL, "t"), Log: slog.New(slog.DiscardHandler)})
+	r, err := New(Config{Name: "test", Home: home, Isolation: Bubblewrap, Network: NetworkHost, Client: client.New(f.URL, "t"), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
+	t.Cleanup(func() { removePlace(r) })
 	require.NoError(t, r.clear())
 	w := &api.Work{Attempt: 7, Number: 1, Project: "p", Run: 1, Commit: git("rev-parse", "HEAD"), Remote: "/srv/p", Sources: map[string]string{"/srv/p": "/git/p"},
 		Env: map[string]string{"WHO": "pipeline", "PISTON_RUN": "1"}, Job: &definition.Job{Name: "main", Limit: "1m", Env: map[string]string{"WHO": "job"}, Step: steps}}
 	if change != nil {
 		change(w, f, r)
 	}
-	r.execute(t.Context(), w)
-	left, err := os.ReadDir(filepath.Join(home, "work"))
+	r.execute(t.Context(), w, r.accountOf(0), r.netSlot(t.Context()))
+	left, err := os.ReadDir(filepath.Join(r.place, "work"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "the workspace is removed")
 	return f
@@ -208,7 +216,7 @@ func TestSecretsForAnotherRunnerAreRefused(t *testing.T) {
 
 func TestARunnerThatEndsKillsItsSteps(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	r, err := New(Config{Name: "t", Home: t.TempDir(), Isolation: Bubblewrap, Client: client.New("http://127.0.0.1:1", "t"), Log: slog.New(slog.DiscardHandler)})
+	r, err := New(Config{Name: "t", Home: t.TempDir(), Isolation: Bubblewrap, Network: NetworkHost, Client: client.New("http://127.0.0.1:1", "t"), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	done := make(chan error, 1)
 	go func() { done <- r.Run(ctx, nil) }()

@@ -27,6 +27,7 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 	}
 	sort.Strings(names)
 	var problems []error
+	most := bounded{"keep", j.limits.Keep}
 	for _, name := range names {
 		k := j.work.Job.Keep[name]
 		found, err := artifact.Find(j.root.FS(), k.Files)
@@ -44,9 +45,11 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 			continue
 		}
 		for _, f := range found.Files {
-			if err := j.keepOne(ctx, name, f, k.MayHold); err != nil {
+			if err := j.keepOne(ctx, name, f, k.MayHold, most); err != nil {
 				problems = append(problems, fmt.Errorf("artifact %q: %s: %w", name, f.Path, err))
+				continue
 			}
+			most = most.less(f.Size)
 		}
 	}
 	if !passed {
@@ -55,30 +58,39 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 	return errors.Join(problems...)
 }
 
-func (j *job) keepOne(ctx context.Context, name string, f artifact.File, mayHold []string) error {
+func (j *job) keepOne(ctx context.Context, name string, f artifact.File, mayHold []string, most bounded) error {
 	began := time.Now()
-	if err := j.inspect(ctx, f, mayHold); err != nil {
-		return err
+	info, err := j.root.Stat(f.Path)
+	if err == nil {
+		err = most.check(f.Path, info)
 	}
-	sum, err := j.digest(f.Path)
 	if err != nil {
 		return err
 	}
-	err = j.post.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
+	if err := j.inspect(ctx, f, mayHold); err != nil {
+		return err
+	}
+	sum, err := j.digest(ctx, f.Path)
+	if err != nil {
+		return err
+	}
+	err = j.insist(ctx, "keeping "+name, func() error {
+		return j.post.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
+	})
 	if err == nil {
 		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, quantity.Bytes(f.Size), sum, milliseconds(time.Since(began)))
 	}
 	return err
 }
 
-func (j *job) digest(name string) (string, error) {
+func (j *job) digest(ctx context.Context, name string) (string, error) {
 	f, err := j.root.Open(name)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, withContext{ctx, f}); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
@@ -89,9 +101,9 @@ const (
 	maxReportFailures = 200
 )
 
-// testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log; it does not
-// change what became of the step.
-func (j *job) testReports(step int, globs []string, dir string) *api.TestReport {
+// testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log. none says why there is
+// no test case, when there is none.
+func (j *job) testReports(step int, globs []string, dir string) (sum *api.TestReport, none string) {
 	found, err := artifact.Find(j.root.FS(), globs)
 	if err != nil || len(found.Files) == 0 {
 		hint := ""
@@ -101,14 +113,17 @@ func (j *job) testReports(step int, globs []string, dir string) *api.TestReport 
 				hint = fmt.Sprintf("; %s does: globs count from the top of the workspace", path.Join(dir, glob))
 			}
 		}
-		j.say(step, "test reports: nothing matches %s%s", strings.Join(globs, ", "), hint)
-		return nil
+		none = fmt.Sprintf("nothing matches %s%s", strings.Join(globs, ", "), hint)
+		j.say(step, "test reports: %s", none)
+		return nil, none
 	}
-	sum := &api.TestReport{Failures: []testreport.Case{}}
+	sum = &api.TestReport{Failures: []testreport.Case{}}
+	none = "the reports hold no case"
 	for _, file := range found.Files {
 		cases, err := j.readReport(file)
 		if err != nil {
-			j.say(step, "test report %s: %v", file.Path, err)
+			none = fmt.Sprintf("%s: %v", file.Path, err)
+			j.say(step, "test report %s", none)
 			continue
 		}
 		for _, c := range cases {
@@ -126,7 +141,10 @@ func (j *job) testReports(step int, globs []string, dir string) *api.TestReport 
 			}
 		}
 	}
-	return sum
+	if sum.Passed+sum.Failed+sum.Skipped > 0 {
+		none = ""
+	}
+	return sum, none
 }
 
 func (j *job) readReport(file artifact.File) ([]testreport.Case, error) {
@@ -142,7 +160,7 @@ func (j *job) readReport(file artifact.File) ([]testreport.Case, error) {
 }
 
 func (j *job) maskCase(c testreport.Case) testreport.Case {
-	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail} {
+	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail, &c.File} {
 		*text = strings.ReplaceAll(j.hide.String(*text), "\x00", "")
 	}
 	return c

@@ -128,7 +128,7 @@ func TestWhatIsHandedOnStaysInTheWorkspace(t *testing.T) {
 		"git's folder": {".git/hooks/post-checkout": "#!/bin/sh\n"},
 	} {
 		root := rootOf(t)
-		assert.Error(t, unpack(root, strings.NewReader(tarOf(t, files)), []string{"."}), name)
+		assert.Error(t, unpack(root, nil, strings.NewReader(tarOf(t, files)), []string{"."}), name)
 	}
 }
 
@@ -149,6 +149,16 @@ func TestToolsAreFoundByAskingThem(t *testing.T) {
 	assert.Regexp(t, `^2\.`, found["git"])
 	only := FindTools(t.Context(), None, nil, map[string]bool{"git": true})
 	assert.Len(t, only, 1)
+
+	write("jarsigner", "touch "+dir+"/was-run")
+	box := newToolbox(map[string]string{"git": "2.39"}, nil)
+	box.lookFor(t.Context(), None, []string{"jarsigner", "no-such-tool", "../sh", "gradle"})
+	var claim api.ClaimRequest
+	box.tell(&claim)
+	assert.Equal(t, map[string]string{"git": "2.39", "jarsigner": "", "gradle": "8.10.2"}, claim.Tools)
+	assert.Contains(t, claim.Lacks, "no-such-tool")
+	assert.Contains(t, claim.Lacks, "../sh")
+	assert.NoFileExists(t, dir+"/was-run", "nothing is run because a pipeline names it")
 }
 
 func TestWhatCannotBeTakenFailsTheJob(t *testing.T) {

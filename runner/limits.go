@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"gentlepiston.example/piston/core/definition"
@@ -21,6 +22,33 @@ func (c counts) since(before counts, l definition.Numbers) string {
 		return fmt.Sprintf("the job's limit of processes is reached: %d at a time", l.Processes)
 	}
 	return ""
+}
+
+// bounded is what may still be taken of a job's files, by the sizes they say they have: a file of holes takes little of
+// the disk and is as long to read as any.
+type bounded struct {
+	what string // the limit's name
+	most int64  // bytes; 0 any
+}
+
+// less is what is left after some were taken. It never becomes no limit.
+func (b bounded) less(taken int64) bounded {
+	if b.most > 0 {
+		b.most = max(b.most-taken, 1)
+	}
+	return b
+}
+
+// check refuses a file that does not fit.
+func (b bounded) check(name string, info fs.FileInfo) error {
+	if b.most <= 0 || info.Size() <= b.most {
+		return nil
+	}
+	size := quantity.Bytes(info.Size())
+	if on := allocated(info); on < info.Size()/2 {
+		size += fmt.Sprintf(" (of which %s are more than holes)", quantity.Bytes(on))
+	}
+	return &unmendable{fmt.Sprintf("the job's limit of %s is reached: %s has %s, and %s are left", b.what, name, size, quantity.Bytes(b.most))}
 }
 
 // openGroup makes the control group of the job's steps, where there can be one.

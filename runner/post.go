@@ -14,6 +14,7 @@ type Post interface {
 	Beat(ctx context.Context, attempt int64) (api.Beat, error)
 	Prepared(ctx context.Context, attempt int64, in api.Prepared) error
 	ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error
+	HandBack(ctx context.Context, attempt int64, in api.HandBack) error
 	Finish(ctx context.Context, attempt int64, in api.Finish) error
 	Cache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error)
 	SaveCache(ctx context.Context, attempt int64, name, key string, content io.Reader) error

@@ -4,12 +4,15 @@ package runner
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +21,8 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/reach"
+	"gentlepiston.example/piston/runner/netns"
 )
 
 // Isolation is how steps are kept apart from the machine.
@@ -32,13 +37,19 @@ const (
 // Config is what a runner is told at its start.
 type Config struct {
 	Name      string
+	Version   string   // of the program
 	Home      string   // its own folder; jobs work below it
 	Labels    []string // besides those of the machine
 	Slots     int      // jobs at a time
 	Isolation Isolation
 	Most      definition.Numbers // what any job may take
 	Client    *client.Client
+	CA        []byte            // certificates (PEM) of authorities that are believed besides the machine's
+	Network   Network           // what steps may be given of it; "" is outside
+	Program   []string          // the command that prepares a network from within (netns.Prepare)
+	Reach     reach.Policy      // what repositories may make it speak to
 	Tools     map[string]string // versions of what is installed, by name
+	Probes    []Probe           // the owner's own, with which they were found
 	Log       *slog.Logger
 }
 
@@ -51,8 +62,13 @@ const claimWait = 25 * time.Second
 // Runner executes jobs.
 type Runner struct {
 	Config
+	instance string // tells it from another of its name
 	identity *age.X25519Identity
-	groups   *groups // where the groups of jobs are made; nil where there are none
+	caFile   string       // what git believes; "" for what the machine does
+	place    string       // where its jobs work
+	netMaker *netns.Maker // makes networks for jobs; nil when they have the machine's
+	tools    *toolbox     // what is installed, as far as anybody asked
+	groups   *groups      // where the groups of jobs are made; nil where there are none
 }
 
 // New checks that the machine can do what is asked of it.
@@ -68,8 +84,58 @@ func New(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
+	if c.Home, err = filepath.Abs(c.Home); err != nil {
+		return nil, err
+	}
 	c.Client.Patience = patience
-	return &Runner{Config: c, identity: identity, groups: findGroups(c.Log)}, nil
+	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes), groups: findGroups(c.Log)}
+	if err := r.settle(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// WorkFolderFile is the file of a runner's folder that names where it works, when that is not below it.
+const WorkFolderFile = "work.folder"
+
+// settle finds where jobs work, and as whom.
+func (r *Runner) settle() (err error) {
+	if err := os.MkdirAll(r.Home, 0o755); err != nil {
+		return err
+	}
+	first := r.accountOf(0)
+	if r.place, err = workFolder(r.Home, first); err != nil {
+		return err
+	}
+	if err := r.keepInstance(); err != nil {
+		return err
+	}
+	if err := r.keepCA(); err != nil {
+		return err
+	}
+	if err := checkAccount(r.Isolation, first); err != nil {
+		return err
+	}
+	if err := r.findNetwork(); err != nil {
+		return err
+	}
+	return r.tryNetwork(context.Background())
+}
+
+// machineCA is where Debian keeps the authorities that the machine believes.
+const machineCA = "/etc/ssl/certs/ca-certificates.crt"
+
+// keepCA writes what git is to believe where the users of slots can read it.
+func (r *Runner) keepCA() error {
+	if len(r.CA) == 0 {
+		return nil
+	}
+	all, err := os.ReadFile(machineCA)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	r.caFile = filepath.Join(r.place, "authorities.pem")
+	return os.WriteFile(r.caFile, append(append(all, '\n'), r.CA...), 0o644)
 }
 
 // Run works until ctx ends; then steps are killed and it returns when nothing of them is left. When drain is closed
@@ -78,43 +144,70 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 	if err := r.clear(); err != nil {
 		return err
 	}
-	claiming, stop := context.WithCancel(ctx)
-	defer stop()
+	claiming, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
 	go func() {
 		select {
 		case <-drain:
-			stop()
+			stop(nil)
 		case <-claiming.Done():
 		}
 	}()
 	var slots sync.WaitGroup
-	for range r.Slots {
-		slots.Go(func() { r.slot(ctx, claiming) })
+	for n := range r.Slots {
+		slots.Go(func() { r.slot(ctx, claiming, n, stop) })
 	}
 	slots.Wait()
+	if cause := context.Cause(claiming); cause != nil && !errors.Is(cause, context.Canceled) {
+		return cause
+	}
 	return nil
+}
+
+// instanceFile holds by what the service tells a runner from another of its name.
+const instanceFile = "runner.id"
+
+// keepInstance finds which runner this is: the same for as long as its folder is.
+func (r *Runner) keepInstance() error {
+	file := filepath.Join(r.Home, instanceFile)
+	text, err := os.ReadFile(file)
+	if id := strings.TrimSpace(string(text)); err == nil && id != "" {
+		r.instance = id
+		return nil
+	}
+	r.instance = rand.Text()
+	return os.WriteFile(file, []byte(r.instance+"\n"), 0o600)
 }
 
 // clear removes what an earlier life left behind, whose jobs are tried again, and prepares the folder.
 func (r *Runner) clear() error {
-	work := filepath.Join(r.Home, "work")
+	work := filepath.Join(r.place, "work")
 	if err := RemoveAll(work); err != nil {
 		return fmt.Errorf("clearing %s: %w", work, err)
 	}
-	if err := os.MkdirAll(work, 0o755); err != nil {
+	if err := os.MkdirAll(work, 0o711); err != nil {
 		return err
 	}
 	return r.makeEtc()
 }
 
-func (r *Runner) slot(ctx, claiming context.Context) {
+// slot claims jobs and executes them, until claiming ends or the service refuses the runner.
+func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.CancelCauseFunc) {
 	request := api.ClaimRequest{Runner: r.Name, Labels: r.Labels, Platform: platform(), Slots: r.Slots,
-		Tools: r.Tools, Recipient: r.identity.Recipient().String(), WaitMs: int(claimWait.Milliseconds())}
+		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(), WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
+	nets := r.netSlot(ctx)
+	defer nets.close()
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
-		work, err := r.Client.Claim(claiming, request)
+		request.Now = time.Now().UnixMilli()
+		r.tools.tell(&request)
+		claimed, err := r.Client.Claim(claiming, request)
 		if err != nil {
 			if claiming.Err() != nil {
+				return
+			}
+			if client.IsStatus(err, http.StatusUnprocessableEntity) {
+				refused(fmt.Errorf("the service gives this runner no work: %w", err))
 				return
 			}
 			if !quiet {
@@ -129,8 +222,11 @@ func (r *Runner) slot(ctx, claiming context.Context) {
 			r.Log.Info("the service answers again")
 		}
 		quiet, wait = false, 100*time.Millisecond
-		if work != nil {
-			r.execute(ctx, work)
+		if len(claimed.LookFor) > 0 {
+			r.tools.lookFor(claiming, r.Isolation, claimed.LookFor)
+		}
+		if claimed.Work != nil {
+			r.execute(ctx, claimed.Work, r.accountOf(n), nets)
 		}
 	}
 }

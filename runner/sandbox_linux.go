@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -36,6 +37,49 @@ func checkIsolation(i Isolation) error {
 	}
 	return nil
 }
+
+// checkAccount refuses to start where the users of slots could make no sandbox.
+func checkAccount(i Isolation, a *account) error {
+	if i != Bubblewrap || a == nil {
+		return nil
+	}
+	cmd := exec.Command("bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/usr", "/usr", "--ro-bind", "/lib64", "/lib64", "--ro-bind", "/lib", "/lib",
+		"--proc", "/proc", "/usr/bin/true")
+	cmd.Dir = "/"
+	a.become(cmd)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("the users without rights that steps run as when the runner is root cannot make a sandbox here (%w: %s): are user namespaces "+
+			"allowed to everybody? Otherwise run the runner as a user of its own", err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// What of /proc a step may only read, and what it finds empty (OCI runtime specification, config-linux.md, Masked Paths and
+// Readonly Paths): to root on the host, which a trial's steps are when root tries, they would let the host be changed.
+var (
+	readOnly = []string{"/proc/sys", "/proc/irq", "/proc/bus", "/proc/fs", "/proc/pressure"}
+	covered  = []string{"/proc/acpi", "/proc/asound", "/proc/scsi", "/proc/kcore", "/proc/keys", "/proc/kmsg", "/proc/latency_stats", "/proc/mtrr",
+		"/proc/sched_debug", "/proc/sysrq-trigger", "/proc/timer_list", "/proc/timer_stats"}
+)
+
+// coverProc are the arguments that do so with what is there on this machine.
+var coverProc = sync.OnceValue(func() (args []string) {
+	for _, name := range readOnly {
+		if _, err := os.Stat(name); err == nil {
+			args = append(args, "--ro-bind", name, name)
+		}
+	}
+	for _, name := range covered {
+		switch info, err := os.Stat(name); {
+		case err != nil:
+		case info.IsDir():
+			args = append(args, "--tmpfs", name, "--remount-ro", name)
+		default:
+			args = append(args, "--ro-bind", "/dev/null", name)
+		}
+	}
+	return args
+})
 
 // The places a step sees: the same on every machine, so that what is cached fits elsewhere.
 const (
@@ -94,8 +138,11 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 	for k, v := range s.env {
 		args = append(args, "--setenv", k, v)
 	}
-	if !s.network {
+	if s.network == "none" {
 		args = append(args, "--unshare-net")
+	}
+	if s.network == "outside" {
+		args = append(args, "--ro-bind", j.resolvFile(), "/etc/resolv.conf")
 	}
 	for _, f := range s.files {
 		fd, err := give(string(f.text))
@@ -124,9 +171,13 @@ func (j *job) command(s *stepSpec) (*exec.Cmd, error) {
 		return nil, err
 	}
 	argv := j.entering(append(append([]string{"bwrap", "--args", told, "--"}, s.interpreter()...), sandboxScript))
+	if s.network == "outside" && j.network != nil {
+		argv, extra = j.network.Wrap(argv, extra, firstExtra)
+	}
 	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir, cmd.Env, cmd.ExtraFiles = "/", []string{"PATH=" + os.Getenv("PATH")}, extra
 	ownGroup(cmd)
+	j.account.become(cmd)
 	return cmd, nil
 }
 
@@ -163,6 +214,7 @@ func (j *job) fixedArgs() ([]string, error) {
 		"--uid", "1000", "--gid", "1000", "--hostname", "build", "--disable-userns", "--cap-drop", "ALL", "--die-with-parent", "--new-session",
 		"--proc", "/proc", "--dev", "/dev", "--ro-bind", "/usr", "/usr", "--ro-bind", j.etcFolder(), "/etc",
 		"--bind", j.build, sandboxTop, "--symlink", filepath.Join(sandboxTop, "tmp"), "/tmp"}
+	args = append(args, coverProc()...)
 	for _, name := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/opt"} {
 		info, err := os.Lstat(name)
 		switch {

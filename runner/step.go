@@ -48,7 +48,11 @@ func (j *job) step(ctx context.Context, i int) error {
 		r.ExitCode = &code
 	}
 	if len(step.TestReports) > 0 {
-		r.Tests = j.testReports(i, step.TestReports, j.dirOf(step))
+		var none string
+		r.Tests, none = j.testReports(i, step.TestReports, j.dirOf(step))
+		if none != "" && err == nil && code == 0 && !step.TestsOptional {
+			err = ending{state.Failed, "no test was run: " + none + "; a step that may do without says tests_optional = true"}
+		}
 	}
 	if err == nil && code != 0 {
 		err = fmt.Errorf("step %q ended with exit code %d", step.Name, code)
@@ -108,7 +112,7 @@ func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters
 		return -1, err
 	}
 	cmd.Stdout, cmd.Stderr = writer, writer
-	if err := j.group.start(cmd); err != nil {
+	if err := j.start(cmd, spec.network == "outside"); err != nil {
 		reader.Close()
 		writer.Close()
 		return -1, fmt.Errorf("starting the step: %w", err)
@@ -193,7 +197,7 @@ type stepSpec struct {
 	shell   string
 	secrets string // folder of secret files on the host, where they must be there; or ""
 	files   []sandboxFile
-	network bool
+	network string // outside, host or none
 	env     map[string]string
 	undo    []func() error
 
@@ -229,7 +233,11 @@ func (s *stepSpec) cleanUp() (err error) {
 // prepareStep writes the script and the secret files and gathers the environment. The most specific value wins:
 // step, job, pipeline; a secret wins over all, and what the service sets cannot be set otherwise.
 func (j *job) prepareStep(i int, step *definition.Step) (*stepSpec, error) {
-	s := &stepSpec{index: i, dir: j.dirOf(step), shell: cmp.Or(step.Shell, j.work.Job.Shell), network: step.Network != "none", env: map[string]string{}}
+	s := &stepSpec{index: i, dir: j.dirOf(step), shell: cmp.Or(step.Shell, j.work.Job.Shell), env: map[string]string{}}
+	var err error
+	if s.network, err = j.networkFor(step.Network); err != nil {
+		return nil, err
+	}
 	for _, env := range []map[string]string{j.baseEnv(), j.work.Env, j.work.Job.Env, step.Env} {
 		for k, v := range env {
 			s.env[k] = v
@@ -331,7 +339,7 @@ func (j *job) placeFile(s *stepSpec, at string, value []byte) error {
 			return err
 		}
 	}
-	if err := j.root.MkdirAll(path.Dir(at), 0o755); err != nil {
+	if err := makeFolder(j.root, j.account, path.Dir(at)); err != nil {
 		return err
 	}
 	if err := j.root.RemoveAll(at); err != nil {
@@ -340,11 +348,11 @@ func (j *job) placeFile(s *stepSpec, at string, value []byte) error {
 	s.undo = append(s.undo, func() error {
 		err := j.root.RemoveAll(at)
 		if err == nil && was != nil {
-			err = j.root.WriteFile(at, before, was.Mode().Perm())
+			err = errors.Join(j.root.WriteFile(at, before, was.Mode().Perm()), j.account.takeIn(j.root, at))
 		}
 		return err
 	})
-	return j.root.WriteFile(at, value, 0o600)
+	return errors.Join(j.root.WriteFile(at, value, 0o600), j.account.takeIn(j.root, at))
 }
 
 // kindOf says what a file is that is not a plain one.

@@ -2,13 +2,17 @@ package runner
 
 import (
 	"context"
+	"maps"
 	"os"
 	"os/exec"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"gentlepiston.example/piston/api"
 )
 
 // Probe is how a tool's version is found: a command whose output holds it.
@@ -32,7 +36,9 @@ const probeFor = 20 * time.Second
 var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
 
 // FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more are
-// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for.
+// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for: one
+// of them that has no probe is there, in a version that cannot be told, when a program of that name is. It is not run: the
+// names are whatever pipelines say.
 func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[string]bool) map[string]string {
 	found := map[string]string{}
 	var mu sync.Mutex
@@ -58,7 +64,61 @@ func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[
 		})
 	}
 	all.Wait()
+	for name := range only {
+		if _, has := byName[name]; !has && programForm.MatchString(name) && inPath(name, path) {
+			found[name] = ""
+		}
+	}
 	return found
+}
+
+// programForm is a name that a program may have, and no path.
+var programForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]{0,63}$`)
+
+// toolbox is what a runner knows of its tools; its slots share it.
+type toolbox struct {
+	mu    sync.Mutex
+	tools map[string]string
+	lacks map[string]bool
+}
+
+// newToolbox holds what was found at the start; of what has a probe and was not found it is known that it is not there.
+func newToolbox(found map[string]string, more []Probe) *toolbox {
+	b := &toolbox{tools: maps.Clone(found), lacks: map[string]bool{}}
+	if b.tools == nil {
+		b.tools = map[string]string{}
+	}
+	for _, p := range append(append([]Probe(nil), probes...), more...) {
+		if _, has := found[p.Name]; !has {
+			b.lacks[p.Name] = true
+		}
+	}
+	return b
+}
+
+// tell writes into a claim what is known.
+func (b *toolbox) tell(claim *api.ClaimRequest) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	claim.Tools, claim.Lacks = maps.Clone(b.tools), slices.Sorted(maps.Keys(b.lacks))
+}
+
+// lookFor looks for tools that jobs ask for.
+func (b *toolbox) lookFor(ctx context.Context, isolation Isolation, names []string) {
+	only := map[string]bool{}
+	for _, name := range names {
+		only[name] = true
+	}
+	found := FindTools(ctx, isolation, nil, only)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, name := range names {
+		if version, has := found[name]; has {
+			b.tools[name] = version
+		} else {
+			b.lacks[name] = true
+		}
+	}
 }
 
 // inPath reports whether a program may be there: a path, or a name of the folders of path.

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -34,7 +35,15 @@ func NewTrial(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{Config: c, identity: identity, groups: findGroups(c.Log)}
+	r := &Runner{Config: c, identity: identity, place: c.Home, groups: findGroups(c.Log)}
+	if r.Network == "" {
+		r.Network = NetworkAny
+	}
+	if err := r.findNetwork(); errors.Is(err, ErrNoNetwork) {
+		r.Network = NetworkHost // a person's own machine, and their own work; the log says so
+	} else if err != nil {
+		return nil, err
+	}
 	return r, r.refreshEtc()
 }
 
@@ -65,6 +74,10 @@ func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 		return err
 	}
 	defer j.root.Close()
+	if err := j.openNetwork(ctx); err != nil {
+		return err
+	}
+	defer j.closeNetwork()
 	spec, err := j.prepareStep(step, t.Work.Job.Step[step])
 	if err != nil {
 		return err
@@ -88,6 +101,13 @@ func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 	}
 	cmd.SysProcAttr = nil // the terminal's own group, so that it may read from it
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-	_ = cmd.Run() // a shell's exit code is its last command's
+	if err := j.openLaunchers(); err != nil {
+		return err
+	}
+	defer j.closeLaunchers()
+	if err := j.start(cmd, spec.network == "outside"); err != nil {
+		return err
+	}
+	_ = cmd.Wait() // a shell's exit code is its last command's
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/state"
 )
 
 // desk is the runner's post without a service: it prints log lines, remembers reports, and keeps caches and what jobs
@@ -94,6 +95,10 @@ func (d *desk) ReportSteps(_ context.Context, attempt int64, steps []api.StepRep
 			t.steps[s.Step] = s
 		}
 	})
+}
+
+func (d *desk) HandBack(_ context.Context, attempt int64, in api.HandBack) error {
+	return d.with(attempt, func(t *told) { t.end = api.Finish{State: state.Cancelled, Reason: in.Reason} })
 }
 
 func (d *desk) Finish(_ context.Context, attempt int64, in api.Finish) error {

@@ -8,13 +8,14 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"gentlepiston.example/piston/source"
 )
 
-// fill puts a work tree, as it is, into a workspace: what Git tracks, and what it neither tracks nor ignores. Files
-// that it ignores stay out, since a service would not have them either. again keeps what else is in the workspace.
-func fill(ctx context.Context, w *source.WorkTree, folder, workspace string, again, history bool) error {
+// fill puts a work tree, as it is, into a workspace: what Git tracks, with its changes, as a push would. untracked adds what
+// it neither tracks nor ignores. again keeps what else is in the workspace.
+func fill(ctx context.Context, w *source.WorkTree, folder, workspace string, untracked, again, history bool) error {
 	if !again {
 		if err := clone(ctx, w, folder, workspace, history); err != nil {
 			return err
@@ -30,11 +31,13 @@ func fill(ctx context.Context, w *source.WorkTree, folder, workspace string, aga
 		return err
 	}
 	defer to.Close()
-	for _, list := range [][]source.Entry{w.Entries, w.Loose} {
-		for _, e := range list {
-			if err := copyEntry(from, to, filepath.FromSlash(e.Path), e.Mode, again); err != nil {
-				return fmt.Errorf("copying %s into the workspace: %w", e.Path, err)
-			}
+	list := w.Entries
+	if untracked {
+		list = append(slices.Clone(list), w.Loose...)
+	}
+	for _, e := range list {
+		if err := copyEntry(from, to, filepath.FromSlash(e.Path), e.Mode, again); err != nil {
+			return fmt.Errorf("copying %s into the workspace: %w", e.Path, err)
 		}
 	}
 	return nil

@@ -33,6 +33,7 @@ func (t *trial) report() api.RunDetail {
 			d.Failure = failureOf(j, told)
 		}
 	}
+	d.Reported = api.ReportedOf(d.Jobs)
 	if d.Failure != nil {
 		d.Reason = d.Failure.Reason
 	}

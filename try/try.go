@@ -15,11 +15,13 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
@@ -38,10 +40,13 @@ type Options struct {
 	Job       string // only this one; "" for all
 	From      string // step to begin at, in the workspace that the last trial has left
 	Trigger   plan.Trigger
+	Tag       string // when the trigger is a tag
 	Inputs    map[string]string
 	Secret    func(name string) (Secret, error)
+	Untracked bool // also what Git neither tracks nor ignores
 	Isolation runner.Isolation
-	Slots     int // jobs at a time; 0 for one
+	Program   []string // the command that prepares a job's network from within
+	Slots     int      // jobs at a time; 0 for one
 	Print     func(api.LogBatch)
 }
 
@@ -172,7 +177,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 		return nil, err
 	}
 	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine", Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
-		Tools: tools, Log: slog.New(slog.DiscardHandler)})
+		Program: o.Program, Tools: tools, Log: slog.New(slog.DiscardHandler)})
 	return t, err
 }
 
@@ -187,7 +192,12 @@ func (t *trial) describe(ctx context.Context) error {
 		return fmt.Errorf("%w: %w", ErrNotPossible, err)
 	}
 	subject, author := w.About(ctx)
-	t.facts = condition.Facts{Trigger: string(t.Trigger), Branch: w.Branch, Commit: w.Commit, Subject: subject, Author: author, Trusted: true, Input: values}
+	// A proposal is tried as one from outside: what it is refused there it is refused here.
+	branch, trusted := w.Branch, t.Trigger != plan.OnProposal
+	if t.Trigger == plan.OnTag || !trusted {
+		branch = ""
+	}
+	t.facts = condition.Facts{Trigger: string(t.Trigger), Branch: branch, Tag: t.Tag, Commit: w.Commit, Subject: subject, Author: author, Trusted: trusted, Input: values}
 	if p.AsksFor("changed") {
 		t.facts.Changed = t.changed(ctx)
 	}
@@ -201,6 +211,9 @@ func (t *trial) describe(ctx context.Context) error {
 			return fmt.Errorf("%w: the version in %s: %w", ErrNotPossible, p.Version.File, err)
 		}
 	}
+	if err := t.tagFits(name); err != nil {
+		return err
+	}
 	t.env = maps.Clone(p.Env)
 	if t.env == nil {
 		t.env = map[string]string{}
@@ -209,11 +222,20 @@ func (t *trial) describe(ctx context.Context) error {
 		t.env[(&definition.Input{Name: input}).Variable()] = text
 	}
 	maps.Copy(t.env, map[string]string{"PISTON_PROJECT": t.Project, "PISTON_RUN": "0", "PISTON_PIPELINE": p.Name, "PISTON_TRIGGER": string(t.Trigger),
-		"PISTON_BRANCH": w.Branch, "PISTON_TAG": "", "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "", "PISTON_TRUSTED": "true",
+		"PISTON_BRANCH": branch, "PISTON_TAG": t.Tag, "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "", "PISTON_TRUSTED": strconv.FormatBool(trusted),
 		"PISTON_BUILD_NUMBER": fmt.Sprint(buildNumber), "PISTON_VERSION_NAME": name})
-	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: w.Branch, Commit: w.Commit, Subject: subject,
+	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: branch, Tag: t.Tag, Outside: !trusted, Commit: w.Commit, Subject: subject,
 		Author: author, VersionName: name, State: state.Queued, Queued: time.Now()}, Jobs: []api.Job{}, Artifacts: []api.Artifact{}}
 	return nil
+}
+
+// tagFits refuses to try a tag that says another version than the file that names it: the release would be of neither.
+func (t *trial) tagFits(name string) error {
+	tagged, err := version.Name(strings.TrimPrefix(t.Tag, "v"))
+	if t.Tag == "" || err != nil || name == "" || tagged == name {
+		return nil
+	}
+	return fmt.Errorf("%w: the tag %s says version %s, and %s says %s; correct one of them before you push the tag", ErrNotPossible, t.Tag, tagged, t.Pipeline.Version.File, name)
 }
 
 // changed lists what differs from where the branch left the main one; everything when that is not known.
@@ -277,6 +299,10 @@ func (t *trial) fetchSecrets() error {
 			if j.State.Over() || !plan.MayRun(j.Definition, s, t.facts) {
 				continue
 			}
+			if names := s.AllSecrets(); len(names) > 0 && !t.facts.Trusted {
+				missing = append(missing, errors.New(check.RefusedSecrets(t.Pipeline, j.Definition, s).String()))
+				continue
+			}
 			for _, name := range s.AllSecrets() {
 				if _, have := t.secrets[name]; have {
 					continue
@@ -313,9 +339,12 @@ func (t *trial) findTools(ctx context.Context) (map[string]string, error) {
 		}
 		if lacks, ok := (schedule.Runner{Tools: tools}).Can(nil, j.Definition.Tools); !ok {
 			name, _, _ := strings.Cut(strings.TrimPrefix(lacks, "tool "), " ")
-			found := tools[name]
-			if found == "" {
+			found, has := tools[name]
+			switch {
+			case !has:
 				found = "none"
+			case found == "":
+				found = "one whose version it cannot tell"
 			}
 			return nil, fmt.Errorf("%w: job %q needs %s, and this machine has %s", ErrNotPossible, j.Name, lacks, found)
 		}
@@ -340,7 +369,7 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 		takes = t.Pipeline.Takes(j.Definition)
 	}
 	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition, Commit: t.Tree.Commit, Env: t.env,
-		SecretKinds: map[string]string{}, Takes: takes}
+		SecretKinds: map[string]string{}, Takes: takes, HostNetwork: true}
 	secrets := api.SealedSecrets{}
 	for _, s := range j.Definition.Step {
 		for _, name := range s.AllSecrets() {
@@ -351,7 +380,7 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 	}
 	return runner.Trial{Work: w, Folder: t.jobFolder(j.Name), Secrets: secrets, Post: t.desk, From: from,
 		Checkout: func(ctx context.Context, workspace string) error {
-			return fill(ctx, t.Tree, t.folder, workspace, from > 0, j.Definition.History == "full")
+			return fill(ctx, t.Tree, t.folder, workspace, t.Untracked, from > 0, j.Definition.History == "full")
 		}}
 }
 

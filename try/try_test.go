@@ -101,7 +101,7 @@ when = 'tag != ""'
 [[job.tagged.step]]
 script = "true"
 `)
-	o.Pipeline.Version = nil
+	o.Pipeline.Version, o.Untracked = nil, true
 	d, err := Run(t.Context(), o)
 	require.NoError(t, err)
 	assert.Equal(t, state.Passed, d.State, out.b.String())
@@ -188,7 +188,7 @@ func TestWithoutACommit(t *testing.T) {
 	w, err := source.OpenWorkTree(t.Context(), dir)
 	require.NoError(t, err)
 	o, out := options(t, w, "[[job.a.step]]\nscript = \"cat a\"\n")
-	o.Isolation = runner.None
+	o.Isolation, o.Untracked = runner.None, true
 	d, err := Run(t.Context(), o)
 	require.NoError(t, err)
 	assert.Equal(t, state.Passed, d.State, out.b.String())
@@ -221,4 +221,25 @@ func TestThePurseIsEncryptedAndItsOwnersAlone(t *testing.T) {
 	require.NoError(t, made.Save())
 	_, err = OpenPurse(file, other)
 	assert.ErrorContains(t, err, "cannot be opened with the identity")
+}
+
+func TestATagIsTriedBeforeItIsPushed(t *testing.T) {
+	pipeline := "[version]\nfile = \"VERSION\"\n[trigger.tag]\nnames = [\"v*\"]\n[[job.a.step]]\nscript = 'test \"$PISTON_TAG$PISTON_BRANCH\" = v1.4.0'\n"
+	o, _ := options(t, tree(t, map[string]string{"VERSION": "1.4.0\n"}, nil), pipeline)
+	o.Trigger, o.Tag = plan.OnTag, "v1.4.0"
+	d, err := Run(t.Context(), o)
+	require.NoError(t, err)
+	assert.Equal(t, state.Passed, d.State)
+	o.Tag = "v1.5.0"
+	_, err = Run(t.Context(), o)
+	require.ErrorIs(t, err, ErrNotPossible)
+	assert.ErrorContains(t, err, "VERSION says 1.4.0")
+}
+
+func TestAProposalIsRefusedWhatOneIsRefused(t *testing.T) {
+	o, _ := options(t, tree(t, map[string]string{"a": ""}, nil), "[trigger.proposal]\ninto = [\"main\"]\n[[job.a.step]]\nscript = \"true\"\nsecrets = [\"KEY\"]\n")
+	o.Trigger = plan.OnProposal
+	_, err := Run(t.Context(), o)
+	require.ErrorIs(t, err, ErrNotPossible)
+	assert.ErrorContains(t, err, "secret-refused")
 }
