@@ -124,7 +124,7 @@ func (y *yard) makeRepository(ctx context.Context) error {
 		return err
 	}
 	key, err := y.cl.HookKey(ctx, "yard")
-	y.hook = hook.Settings{Address: y.cl.Address + key.Address, Key: key.Key}
+	y.hook = hook.Settings{Address: key.Address, Key: key.Key}
 	return err
 }
 
@@ -177,7 +177,7 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 		}()
 		<-ready
 		began := time.Now()
-		if err := hook.Send(ctx, y.hook, fmt.Sprintf("bench-%d-%d", time.Now().UnixNano(), i), body); err != nil {
+		if _, err := hook.Send(ctx, y.hook, fmt.Sprintf("bench-%d-%d", time.Now().UnixNano(), i), body, 0); err != nil {
 			return nil, err
 		}
 		if err := <-seen; !errors.Is(err, errSeen) {
@@ -212,8 +212,8 @@ func (y *yard) claims(ctx context.Context) (took, bare []float64, err error) {
 			time.Sleep(time.Duration(n) * 20 * time.Millisecond)
 			for {
 				began := time.Now()
-				w, err := cl.Claim(ctx, api.ClaimRequest{Runner: fmt.Sprintf("bench-%d", n), Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 1000})
-				spent := time.Since(began).Seconds() * 1000
+				claimed, err := cl.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("bench-%d", n), Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 1000})
+				w, spent := claimed.Work, time.Since(began).Seconds()*1000
 				if err == nil && w != nil {
 					time.Sleep(time.Duration(1000+rand.IntN(2000)) * time.Millisecond) // the job's work
 					err = cl.Finish(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})

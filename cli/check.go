@@ -35,6 +35,7 @@ func checkCommand() *cli.Command {
 			"has a code; docs/reference/findings.md explains each.\n\n" +
 			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" + example("piston check", "piston check --sarif > findings.sarif"),
 		Flags: append([]cli.Flag{
+			untrackedFlag,
 			&cli.BoolFlag{Name: "allow-warnings", Usage: "end with 0 when there are warnings only"},
 			&cli.BoolFlag{Name: "sarif", Usage: "answer in SARIF 2.1.0, for code review and editors"},
 			jsonFlag}, append(checkFlags, purseFlags...)...),
@@ -48,7 +49,7 @@ func checkCommand() *cli.Command {
 				dir = "."
 			}
 			known, note := askService(ctx, c, dir)
-			done, err := checkTree(ctx, dir, known)
+			done, err := checkTree(ctx, dir, known, c.Bool("untracked"))
 			if err != nil {
 				return err
 			}
@@ -183,7 +184,7 @@ func explainCommand() *cli.Command {
 			if args[1] == "" {
 				args[1] = "."
 			}
-			done, err := checkTree(ctx, args[1], nil)
+			done, err := checkTree(ctx, args[1], nil, true)
 			if err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -54,6 +55,21 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		defer local.RemoveFolder(home)
 	}
 	o.Home = home
+	o.Log = newLog(os.Stderr, slog.LevelWarn, c.Bool("verbose")) // the story tells of every job
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if err := local.ForgetRemoved(home); err != nil {
+		return err
+	}
+	story := &demo.Story{Folder: home, Binary: binary, Tell: tell}
+	depot, stop, played, err := story.Prepare()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	o.Through = append(o.Through, strings.TrimPrefix(depot, "http://")) // it is far away, as the story goes
 	tell("starting the service in %s", home)
 	h, err := host.Start(ctx, o)
 	if err != nil {
@@ -64,16 +80,7 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	binary, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	story := &demo.Story{Folder: home, Client: cl, Binary: binary, Tell: tell}
-	depot, stop, played, err := story.Prepare()
-	if err != nil {
-		return err
-	}
-	defer stop()
+	story.Client = cl
 	var outcomes []demo.Outcome
 	switch {
 	case !played:

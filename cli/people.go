@@ -48,7 +48,11 @@ func personCommand() *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: example("piston person " + name + " ada"), Flags: []cli.Flag{jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.ChangePerson(ctx, args[0], in())
-				return told(c, p, err, fmt.Sprintf(sentence, args[0]))
+				said := fmt.Sprintf(sentence, args[0])
+				if len(p.RunnerTokens) > 0 {
+					said += fmt.Sprintf(" Runners' tokens that they made still stand: %s; piston token list and revoke end them.", strings.Join(p.RunnerTokens, ", "))
+				}
+				return told(c, p, err, said)
 			}, "NAME")}
 	}
 	yes, no := true, false

@@ -67,13 +67,14 @@ func projectCommand() *cli.Command {
 			{
 				Name:        "hook",
 				Usage:       "install the hook that reports pushes in a bare repository on this machine",
-				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git"),
-				ArgsUsage:   "NAME",
+				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git", "piston project hook --all"),
+				ArgsUsage:   "[NAME]",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "repo", Usage: "the repository; default: the project's own"},
+					&cli.BoolFlag{Name: "all", Usage: "renew the hooks of all projects whose repositories are on this machine"},
 					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
-				Action: asking(hookProject, "NAME"),
+				Action: asking(hookProject, "[NAME]"),
 			},
-		}, append(holdCommands(), lendCommand())...),
+		}, append(holdCommands(), lendCommand(), removeProjectCommand())...),
 	}
 }
 
@@ -104,12 +105,20 @@ func addProject(ctx context.Context, c *cli.Command, cl *client.Client, args []s
 }
 
 func hookProject(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	switch {
+	case c.Bool("all") && args[0] == "":
+		return hookAll(ctx, c, cl)
+	case c.Bool("all") || args[0] == "":
+		return usage("give the NAME of a project, or --all")
+	case c.Bool("show-key") && c.String("repo") != "":
+		return usage("--show-key and --repo do not go together")
+	}
 	if c.Bool("show-key") {
 		key, err := cl.HookKey(ctx, args[0])
 		if err != nil || c.Bool("json") {
 			return orJSON(c, key, err)
 		}
-		fmt.Fprintf(out(c), "Address: %s%s\nKey:     %s\n", cl.Address, key.Address, key.Key)
+		fmt.Fprintf(out(c), "Address: %s\nKey:     %s\n", key.Address, key.Key)
 		return nil
 	}
 	repo := c.String("repo")
@@ -134,6 +143,46 @@ func hookProject(ctx context.Context, c *cli.Command, cl *client.Client, args []
 	return nil
 }
 
+// hookAll renews the hook of every project whose repository is on this machine.
+func hookAll(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	type renewed struct {
+		Project    string `json:"project"`
+		Repository string `json:"repository"`
+		Problem    string `json:"problem,omitempty"`
+	}
+	list := []renewed{}
+	failed := false
+	for after := ""; ; {
+		page, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
+		if err != nil {
+			return err
+		}
+		if len(page) == 0 {
+			break
+		}
+		for _, p := range page {
+			if after = p.Name; !source.IsLocal(p.Remote) {
+				continue
+			}
+			r := renewed{Project: p.Name, Repository: p.Remote}
+			if err := installHook(ctx, cl, p.Name, p.Remote); err != nil {
+				r.Problem, failed = err.Error(), true
+			}
+			list = append(list, r)
+		}
+	}
+	err := listed(c, list, nil, []string{"PROJECT", "REPOSITORY", "HOOK"}, func(s *screen, r renewed) []string {
+		if r.Problem != "" {
+			return []string{r.Project, r.Repository, s.in(red, short(r.Problem, 120))}
+		}
+		return []string{r.Project, r.Repository, "renewed"}
+	}, "No project's repository is on this machine.")
+	if err == nil && failed {
+		err = coded{exitRefuse, nil}
+	}
+	return err
+}
+
 func installHook(ctx context.Context, cl *client.Client, project, repo string) error {
 	found, err := source.Open(ctx, repo, "")
 	if err != nil {
@@ -147,7 +196,7 @@ func installHook(ctx context.Context, cl *client.Client, project, repo string) e
 	if err != nil {
 		return err
 	}
-	return hook.Install(found.Dir, binary, hook.Settings{Address: cl.Address + key.Address, Key: key.Key})
+	return hook.Install(found.Dir, binary, hook.Settings{Address: key.Address, Key: key.Key})
 }
 
 func hookReportCommand() *cli.Command {
@@ -155,8 +204,11 @@ func hookReportCommand() *cli.Command {
 		Name:   "hook-report",
 		Usage:  "report a push, as a post-receive hook",
 		Hidden: true,
-		Flags:  []cli.Flag{&cli.StringFlag{Name: "repo", Required: true}},
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "repo", Required: true}, &cli.BoolFlag{Name: "try"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Bool("try") {
+				return hook.Try(c.String("repo"))
+			}
 			return hook.Report(ctx, c.String("repo"), os.Stdin, os.Stderr)
 		},
 	}

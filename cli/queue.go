@@ -57,19 +57,38 @@ func holdCommands() []*cli.Command {
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.Hold(ctx, args[0], c.String("because"))
-				return told(c, p, err, fmt.Sprintf("Jobs of %s wait until piston project release %s.", args[0], args[0]))
+				return told(c, p, err, fmt.Sprintf("Jobs of %s wait until piston project resume %s.", args[0], args[0]))
 			}, "NAME"),
 		},
 		{
-			Name:        "release",
+			Name:        "resume",
 			Usage:       "let a held project's jobs go again",
 			ArgsUsage:   "NAME",
-			Description: example("piston project release tidewick"),
+			Description: example("piston project resume tidewick"),
 			Flags:       []cli.Flag{jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.Hold(ctx, args[0], "")
 				return told(c, p, err, fmt.Sprintf("Jobs of %s are handed out again.", args[0]))
 			}, "NAME"),
+		},
+		{
+			Name:      "network",
+			Usage:     "say whether a project's steps may be given a machine's own network",
+			ArgsUsage: "NAME host|outside",
+			Description: "With host, a step that says network = \"host\" is given it by runners that allow it, but never in a proposal from\n" +
+				"outside. An administrator says so.\n\n" + example("piston project network tidewick host"),
+			Flags: []cli.Flag{jsonFlag},
+			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				if args[1] != "host" && args[1] != "outside" {
+					return usage("%q is neither host nor outside", args[1])
+				}
+				p, err := cl.AllowHostNetwork(ctx, args[0], args[1] == "host")
+				sentence := fmt.Sprintf("Steps of %s are given no machine's own network.", args[0])
+				if args[1] == "host" {
+					sentence = fmt.Sprintf("Steps of %s that ask for it may be given the machine's own network.", args[0])
+				}
+				return told(c, p, err, sentence)
+			}, "NAME", "host|outside"),
 		},
 		{
 			Name:        "limit",
@@ -138,7 +157,7 @@ func sinceCommand() *cli.Command {
 		Name:        "since",
 		Usage:       "tell what has changed since a run's pipeline last passed",
 		ArgsUsage:   "PROJECT [RUN]",
-		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets. Without RUN, the latest.\n\n" + example("piston since tidewick 12"),
+		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets.\n" + aboutRunHelp + "\n\n" + example("piston since tidewick 12"),
 		Flags:       []cli.Flag{jsonFlag},
 		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, _ string) error {
 			d, err := cl.Since(ctx, project, n)

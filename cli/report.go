@@ -7,6 +7,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/testreport"
 )
 
 // run prints a run for a person: the failure first, then where the time went, then what it made.
@@ -24,6 +25,12 @@ func (s *screen) run(d api.RunDetail) {
 		s.failure(*d.Failure)
 	} else if d.Reason != "" && len(d.Findings) == 0 {
 		s.line("   %s", short(d.Reason, 200))
+	}
+	for i, r := range d.Reported {
+		if i == 0 {
+			s.line("")
+		}
+		s.line("%s %s", s.in(magenta, "only reported:"), strings.TrimSuffix(short(r.Job+" › "+r.Step, 100), " › ")+": "+short(r.Reason, 200))
 	}
 	if len(d.Jobs) > 0 {
 		s.line("")
@@ -56,10 +63,21 @@ func (s *screen) failure(f api.Failure) {
 	s.line("%s %s", s.in(red, place+":"), short(f.Reason, 300))
 	for _, t := range f.Tests {
 		s.line("   %s %s: %s", s.in(red, "✗"), short(t.Suite+" › "+t.Name, 80), short(t.Message, 160))
+		if t.File != "" && !strings.Contains(t.Message, testPlace(t.Case)) { // many say it themselves
+			s.line("     %s", s.in(faint, testPlace(t.Case)))
+		}
 	}
 	for _, l := range f.Lines {
 		s.line("%s %s", s.in(faint, fmt.Sprintf("%6d", l.N)), cleanLine(l.Text, s.colour))
 	}
+}
+
+// testPlace is where a case failed.
+func testPlace(c testreport.Case) string {
+	if c.Line > 0 {
+		return fmt.Sprintf("%s:%d", short(c.File, 120), c.Line)
+	}
+	return short(c.File, 120)
 }
 
 // barWidth is how many characters the time axis has.

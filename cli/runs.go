@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strconv"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,13 +20,14 @@ func runsCommand() *cli.Command {
 			&cli.StringFlag{Name: "pipeline", Usage: "only of this pipeline"},
 			&cli.StringFlag{Name: "branch", Usage: "only of this branch"},
 			&cli.StringFlag{Name: "state", Usage: "only in this state, such as failed"},
+			&cli.StringFlag{Name: "commit", Usage: "only of this commit, by its id or how that begins"},
 			&cli.Int64Flag{Name: "before", Usage: "only runs before this number"},
 			limitFlag(20, 200),
 			jsonFlag,
 		},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Runs(ctx, args[0], client.RunFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"),
-				State: c.String("state"), Before: c.Int64("before"), Limit: c.Int("limit")})
+				State: c.String("state"), Commit: c.String("commit"), Before: c.Int64("before"), Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return orJSON(c, page, err)
 			}
@@ -67,31 +67,12 @@ func built(r api.Run) string {
 	return fmt.Sprintf("%s (%d)", r.VersionName, r.BuildNumber)
 }
 
-// theRun finds the run a command is about: by number, or else the latest.
-func theRun(ctx context.Context, cl *client.Client, project, number string) (int64, error) {
-	if number != "" {
-		n, err := strconv.ParseInt(number, 10, 64)
-		if err != nil || n < 1 {
-			return 0, usage("%q is no number of a run", number)
-		}
-		return n, nil
-	}
-	page, err := cl.Runs(ctx, project, client.RunFilter{Limit: 1})
-	if err != nil {
-		return 0, err
-	}
-	if len(page.Runs) == 0 {
-		return 0, fmt.Errorf("project %s has no runs yet", project)
-	}
-	return page.Runs[0].Number, nil
-}
-
 func showCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "show",
 		Usage:       "show a run: what failed, where the time went, what it made",
 		ArgsUsage:   "PROJECT [RUN]",
-		Description: "Without RUN, the latest.\n\n" + example("piston show tidewick 12"),
+		Description: aboutRunHelp + "\n\n" + example("piston show tidewick 12", "piston show tidewick HEAD"),
 		Flags:       []cli.Flag{jsonFlag},
 		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
 			d, err := cl.Run(ctx, project, n)

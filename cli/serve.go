@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/service"
 )
@@ -19,6 +20,7 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "home", Usage: "data folder", Value: home, Sources: cli.EnvVars("PISTON_HOME")},
 		&cli.StringFlag{Name: "listen", Usage: "address and port of the interface and the console", Value: listen},
 		&cli.StringFlag{Name: "database", Usage: "use this PostgreSQL (15 or later) instead of starting one; better in PISTON_DATABASE than here, when it holds a password", Sources: cli.EnvVars("PISTON_DATABASE")},
+		&cli.BoolFlag{Name: "take-records", Usage: "once: the database was another data folder's, which is gone for good with its artifacts and logs"},
 		&cli.StringFlag{Name: "master-file", Usage: "file with the key that secrets are encrypted under (age identities, the one in use first); default: secrets.key in the data folder. PISTON_MASTER, or systemd's credential piston-master, wins over it"},
 		&cli.StringFlag{Name: "tls-cert", Usage: "file with TLS's certificate, and those it is signed by; read anew when it changes"},
 		&cli.StringFlag{Name: "tls-key", Usage: "file with the certificate's key"},
@@ -31,13 +33,16 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "issuer-groups", Usage: "claim of the ID token that lists the groups somebody is in", Value: "groups"},
 		&cli.IntFlag{Name: "slots", Usage: "jobs this machine's own runner takes at a time; 0 for no runner", Value: 2},
 		&cli.StringFlag{Name: "isolation", Usage: "how its runner keeps steps apart: bubblewrap or none", Value: "bubblewrap"},
-		&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
+		&cli.StringFlag{Name: "network", Usage: "which network it gives steps: outside, any or host; see piston runner --help", Sources: cli.EnvVars("PISTON_RUNNER_NETWORK")},
+		&cli.StringSliceFlag{Name: "let-through", Usage: "what inside it lets repositories and steps reach; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
+		&cli.StringFlag{Name: "reserve", Usage: "how much of the disk is kept free: with less no job is handed out, and caches are given up", Value: quantity.Bytes(service.DefaultReserve)},
+		&cli.BoolFlag{Name: "verbose", Usage: "tell more: every request, among others"},
 	}
 }
 
 func hostOptions(c *cli.Command) (host.Options, error) {
 	o := host.Options{Home: c.String("home"), Listen: c.String("listen"), Database: c.String("database"),
-		Slots: c.Int("slots"), Isolate: c.String("isolation"), Log: newLog(os.Stderr, c.Bool("verbose")),
+		Slots: c.Int("slots"), Isolate: c.String("isolation"), Network: c.String("network"), Through: c.StringSlice("let-through"), Take: c.Bool("take-records"), Log: newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
 		MasterFile: c.String("master-file"), CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"), Plain: c.Bool("behind-proxy"), Public: c.String("public"),
 		Issuer: service.Issuer{Address: c.String("issuer"), Name: c.String("issuer-name"), ClientID: c.String("issuer-client"),
 			ClientSecret: os.Getenv("PISTON_ISSUER_SECRET"), GroupsClaim: c.String("issuer-groups")}}
@@ -52,6 +57,10 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 		}
 		o.Proxies = append(o.Proxies, p)
 	}
+	var err error
+	if o.Reserve, err = quantity.ParseBytes(c.String("reserve")); err != nil {
+		return o, usage("--reserve: %v", err)
+	}
 	switch {
 	case (o.CertFile == "") != (o.KeyFile == ""):
 		return o, usage("--tls-cert and --tls-key go together")
@@ -61,8 +70,7 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 	return o, nil
 }
 
-func newLog(w io.Writer, verbose bool) *slog.Logger {
-	level := slog.LevelInfo
+func newLog(w io.Writer, level slog.Level, verbose bool) *slog.Logger {
 	if verbose {
 		level = slog.LevelDebug
 	}

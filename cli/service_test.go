@@ -60,8 +60,8 @@ func TestCommandsOfTheQueue(t *testing.T) {
 		asked   string
 	}{
 		"queue":           {map[string]string{"GET /queue": waits}, []string{"queue", "p", "--run", "12"}, []string{"3 waiting, 2 at work, room for 4", "android", "needs label macos", "--after 7"}, "GET /queue?project=p&run=12&after=0&limit=50"},
-		"hold":            {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "hold", "--because", "the feed is down", "p"}, []string{"wait until piston project release p"}, `PUT /projects/p/hold? {"reason":"the feed is down"}`},
-		"release":         {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "release", "p"}, []string{"handed out again"}, `PUT /projects/p/hold? {"reason":""}`},
+		"hold":            {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "hold", "--because", "the feed is down", "p"}, []string{"wait until piston project resume p"}, `PUT /projects/p/hold? {"reason":"the feed is down"}`},
+		"release":         {map[string]string{"PUT /projects/p/hold": project}, []string{"project", "resume", "p"}, []string{"handed out again"}, `PUT /projects/p/hold? {"reason":""}`},
 		"limit":           {map[string]string{"PUT /projects/p/limit": project}, []string{"project", "limit", "p", "4"}, []string{"At most 4"}, `PUT /projects/p/limit? {"at_once":4}`},
 		"again, all":      {map[string]string{"POST /projects/p/runs/11/again": aRun}, []string{"again", "p", "11"}, []string{"Run 12 of p is queued"}, `POST /projects/p/runs/11/again? {"failed":false}`},
 		"again, failed":   {map[string]string{"POST /projects/p/runs/12/again": aRun}, []string{"again", "--failed", "p", "12"}, []string{"Run 12"}, `POST /projects/p/runs/12/again? {"failed":true}`},
@@ -101,7 +101,7 @@ func TestWhatTheServiceRefusesAndWhatIsNoCommand(t *testing.T) {
 		assert.Equal(t, exitRefuse, code, args)
 		assert.Contains(t, out, "nothing of that name", args)
 	}
-	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "x"}, {"runs", "p", "--limit", "0"}, {"people", "--limit", "501"}} {
+	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "0"}, {"runs", "p", "--limit", "0"}, {"people", "--limit", "501"}} {
 		_, code, asked := against(t, nil, args...)
 		assert.Equal(t, exitUsage, code, args)
 		assert.Empty(t, asked, "%v: nothing is asked of the service", args)

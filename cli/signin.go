@@ -5,8 +5,10 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -21,10 +23,11 @@ func signInCommand() *cli.Command {
 		Usage: "sign in to a service and remember it for the commands that follow",
 		Description: "Asks for the password, or reads it from standard input when that is no terminal, and keeps a token in\n" +
 			"piston/client.json of your configuration folder (or the file PISTON_CONFIG names).\n\n" +
-			example("piston sign-in http://127.0.0.1:7460"),
+			example("piston sign-in http://127.0.0.1:7460", "piston sign-in --browser https://builds.example"),
 		ArgsUsage: "ADDRESS",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "who you are", Value: "admin"},
+			&cli.BoolFlag{Name: "browser", Usage: "sign in by a browser, where the service's issuer says who you are"},
 			jsonFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -32,30 +35,87 @@ func signInCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if c.Bool("browser") {
+				return signInByBrowser(ctx, c, client.New(args[0], ""))
+			}
 			password, err := askSecret("Password of " + c.String("name") + ": ")
 			if err != nil {
 				return err
 			}
-			hostname, _ := os.Hostname()
 			cl := client.New(args[0], "")
-			issued, err := cl.SignIn(ctx, api.Credentials{Name: c.String("name"), Password: password}, "command line on "+hostname)
+			issued, err := cl.SignIn(ctx, api.Credentials{Name: c.String("name"), Password: password}, tokenName())
 			if err != nil {
 				return err
 			}
-			path, err := settingsPath()
-			if err != nil {
-				return err
-			}
-			if err := saveSettings(path, settings{Server: cl.Address, Token: issued.Secret}); err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(out(c), map[string]string{"server": cl.Address, "name": c.String("name"), "settings": path})
-			}
-			fmt.Fprintf(out(c), "Signed in to %s as %s; kept in %s.\n", cl.Address, c.String("name"), path)
-			return nil
+			return keepSignIn(c, cl, issued, c.String("name"))
 		},
 	}
+}
+
+func tokenName() string {
+	hostname, _ := os.Hostname()
+	return "command line on " + hostname
+}
+
+// browserFor is how long somebody may take in the browser: what the service gives them.
+const browserFor = 10 * time.Minute
+
+// signInByBrowser signs in where the service's issuer says who somebody is.
+func signInByBrowser(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	b, err := cl.SignInByBrowser(ctx)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	fmt.Fprintf(os.Stderr, "Open this address in a browser:\n\n  %s\n\n", b.Address)
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprintln(os.Stderr, "If the browser is on another machine it ends at a page that it cannot open: paste that page's address here.")
+		go pasted(b)
+	}
+	ctx, cancel := context.WithTimeout(ctx, browserFor)
+	defer cancel()
+	issued, err := b.Wait(ctx, tokenName())
+	if err != nil {
+		return coded{exitRefuse, err}
+	}
+	in := client.New(cl.Address, issued.Secret)
+	me, err := in.Me(ctx)
+	if err != nil {
+		return err
+	}
+	return keepSignIn(c, cl, issued, me.Name)
+}
+
+// pasted takes the address that a browser on another machine ended at.
+func pasted(b *client.Browser) {
+	in := bufio.NewReader(os.Stdin)
+	for {
+		line, err := in.ReadString('\n')
+		if u, bad := url.Parse(strings.TrimSpace(line)); bad == nil && (u.Query().Has("code") || u.Query().Has("error")) {
+			b.Answer(u.Query())
+			return
+		}
+		if err != nil {
+			return
+		}
+		fmt.Fprintln(os.Stderr, "That address holds no code; it begins with http://127.0.0.1:")
+	}
+}
+
+// keepSignIn remembers a service and a token for the commands that follow.
+func keepSignIn(c *cli.Command, cl *client.Client, issued api.IssuedToken, name string) error {
+	path, err := settingsPath()
+	if err != nil {
+		return err
+	}
+	if err := saveSettings(path, settings{Server: cl.Address, Token: issued.Secret}); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(out(c), map[string]string{"server": cl.Address, "name": name, "settings": path})
+	}
+	fmt.Fprintf(out(c), "Signed in to %s as %s; kept in %s.\n", cl.Address, name, path)
+	return nil
 }
 
 func signOutCommand() *cli.Command {

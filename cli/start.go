@@ -123,7 +123,7 @@ func againCommand() *cli.Command {
 		Usage:     "start a run again",
 		ArgsUsage: "PROJECT [RUN]",
 		Description: "All of it, as a new run of the same commit with the same inputs. With --failed, in the same run, only the jobs that\n" +
-			"did not pass; those that did keep their results and artifacts. Without RUN, the latest.\n\n" +
+			"did not pass; those that did keep their results and artifacts.\n" + aboutRunHelp + "\n\n" +
 			example("piston again tidewick 12 --failed"),
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, jsonFlag},
 		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, _ string) error {

@@ -39,7 +39,7 @@ func tokenCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.Int64Flag{Name: "after", Usage: "only those after this id"}, &cli.StringFlag{Name: "contains", Usage: "only those with this in their name or their person's"}, limitFlag(200, 500), jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					list, err := cl.Tokens(ctx, c.Int64("after"), c.String("contains"), c.Int("limit"))
-					return listedPage(c, list, err, []string{"ID", "TOKEN", "OF", "AT MOST", "MADE", "USED", "EXPIRES"}, func(s *screen, t api.Token) []string {
+					return listedPage(c, list, err, []string{"ID", "TOKEN", "OF", "AT MOST", "MADE", "BY", "USED", "EXPIRES"}, func(s *screen, t api.Token) []string {
 						used, of, most := "never", t.Person, string(t.Role)
 						if t.LastUsed != nil {
 							used = ago(*t.LastUsed)
@@ -50,7 +50,7 @@ func tokenCommand() *cli.Command {
 						if t.Project != "" {
 							most += " in " + t.Project
 						}
-						return []string{fmt.Sprint(t.ID), short(t.Name, 50), of, most, ago(t.Created), used, s.expiry(t.Expires)}
+						return []string{fmt.Sprint(t.ID), short(t.Name, 50), of, most, ago(t.Created), t.MadeBy, used, s.expiry(t.Expires)}
 					}, "No tokens yet: piston token add NAME", func(t api.Token) string { return fmt.Sprint(t.ID) })
 				}),
 			},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,13 +26,14 @@ func tryCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "try",
 		Usage:     "run a pipeline on this machine, with the changes that are not committed yet",
-		ArgsUsage: "[PIPELINE]",
-		Description: "Runs the work tree as it is, in the same sandbox, with the same caches, masking and report as the service, without\n" +
-			"server or database. Files that Git ignores stay out, as they would there. Without PIPELINE, the one that a push of\n" +
-			"this branch starts. Secrets come from environment variables of their names, from piston local-secret, or are asked for.\n\n" +
+		ArgsUsage: "[PIPELINE] [TAG]",
+		Description: "Runs what Git tracks of the work tree, with its changes, in the same sandbox, with the same caches, masking and report as\n" +
+			"the service, without server or database. Files that Git does not track stay out, as a push would be without them;\n" +
+			"--untracked takes them. Without PIPELINE, the one that a push of this branch starts. --as tag TAG tries a tag before it is\n" +
+			"pushed, and --as proposal what one from outside would come to. Secrets come from environment variables of their names, from piston local-secret, or are asked for.\n\n" +
 			"What a job leaves behind stays until the next time: --shell opens a shell in it, --from goes on in it.\n" +
 			"Exit code 0 when the run passed, 1 when it did not.\n\n" +
-			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'", "piston try trunk --job core --shell"),
+			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'", "piston try trunk --job core --shell", "piston try release --as tag v1.2.0"),
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only this job; what it takes from others is what they handed on the last time"},
 			&cli.StringFlag{Name: "from", Usage: "begin at this step, in the workspace of the last time"},
@@ -40,15 +42,16 @@ func tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "trigger that conditions are told: push, tag, proposal, schedule, pipeline or person", Value: "push"},
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: string(try.DefaultIsolation())},
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 2},
+			untrackedFlag,
 			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
 			jsonFlag,
 		}, purseFlags...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "[PIPELINE]")
+			args, err := words(c, "[PIPELINE]", "[TAG]")
 			if err != nil {
 				return err
 			}
-			o, err := trialOptions(ctx, c, args[0])
+			o, err := trialOptions(ctx, c, args[0], args[1])
 			if err != nil {
 				return err
 			}
@@ -82,13 +85,16 @@ func refused(err error) error {
 	return err
 }
 
-func trialOptions(ctx context.Context, c *cli.Command, name string) (try.Options, error) {
+func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Options, error) {
 	var o try.Options
+	if as := plan.Trigger(c.String("as")); (as == plan.OnTag) != (tag != "") {
+		return o, usage("a tag is tried by its name, and only a tag: piston try %s --as tag v1.2.0", cmp.Or(name, "PIPELINE"))
+	}
 	inputs, err := pairs("--input", c.StringSlice("input"))
 	if err != nil {
 		return o, err
 	}
-	done, err := checkTree(ctx, ".", nil)
+	done, err := checkTree(ctx, ".", nil, c.Bool("untracked"))
 	if err != nil {
 		return o, err
 	}
@@ -110,8 +116,8 @@ func trialOptions(ctx context.Context, c *cli.Command, name string) (try.Options
 	}
 	screen := newScreen(out(c))
 	var printing sync.Mutex // jobs print side by side
-	o = try.Options{Tree: done.tree, Pipeline: f.Pipeline, Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
-		Trigger: plan.Trigger(c.String("as")), Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
+	o = try.Options{Tree: done.tree, Pipeline: f.Pipeline, Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
+		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
 			printing.Lock()
 			defer printing.Unlock()

@@ -4,9 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path"
-	"path/filepath"
 	"strings"
 	"unicode"
 
@@ -15,7 +12,6 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/diagnose"
-	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -37,24 +33,36 @@ func watchCommand() *cli.Command {
 		Name:      "watch",
 		Usage:     "follow a run as it happens; fails when the run fails",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "Prints every line of every job, then the report. Without RUN, the latest. Exit code 0 when the run passed,\n" +
-			"1 when it did not. With --json each event is one line of JSON, the last one the whole run.\n\n" +
-			example("git push && piston watch tidewick"),
+		Description: "Prints every line of every job, then the report. Of a commit that several pipelines build, all their runs, one\n" +
+			"after the other. Exit code 0 when they passed, 1 when one did not. With --json each event is one line of JSON,\n" +
+			"and each run is one when it is over.\n" + aboutRunHelp + "\n\n" +
+			example("git push && piston watch tidewick", "piston watch tidewick 12"),
 		Flags: []cli.Flag{jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
-			d, err := watch(ctx, c, cl, project, n)
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			runs, err := runsMeant(ctx, cl, args[0], args[1])
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				err = printJSON(out(c), d)
-			} else {
-				newScreen(out(c)).run(d)
+			passed := true
+			for _, n := range runs {
+				d, err := watch(ctx, c, cl, args[0], n)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					err = printJSON(out(c), d)
+				} else {
+					newScreen(out(c)).run(d)
+				}
+				if err != nil {
+					return err
+				}
+				passed = passed && d.State == state.Passed
 			}
-			if err == nil && d.State != state.Passed {
-				err = coded{exitFailed, nil}
+			if !passed {
+				return coded{exitFailed, nil}
 			}
-			return err
+			return nil
 		}, "PROJECT", "[RUN]"),
 	}
 }
@@ -134,7 +142,7 @@ func logCommand() *cli.Command {
 		Name:        "log",
 		Usage:       "print the log of a run's jobs",
 		ArgsUsage:   "PROJECT [RUN]",
-		Description: "Without RUN, the latest. Without --job, all jobs one after the other.\n\n" + example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
+		Description: "Without --job, all jobs one after the other.\n" + aboutRunHelp + "\n\n" + example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only of this job"},
 			&cli.IntFlag{Name: "attempt", Usage: "of this attempt; default the latest"},
@@ -191,82 +199,4 @@ func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *screen,
 		}
 		return nil
 	})
-}
-
-func getCommand() *cli.Command {
-	return &cli.Command{
-		Name:        "get",
-		Usage:       "download a run's artifacts",
-		ArgsUsage:   "PROJECT RUN [FILE]",
-		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that is there\nalready is left alone unless its content is the same.\n\n" + example("piston get tidewick 12 tidewick.apk --to ~/Downloads"),
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "folder to put them in", Value: "."}, jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
-			d, err := cl.Run(ctx, project, n)
-			if err != nil {
-				return err
-			}
-			var got []fetched
-			for _, a := range d.Artifacts {
-				if file != "" && file != a.Path && file != path.Base(a.Path) && file != a.Name {
-					continue
-				}
-				f, err := fetch(ctx, cl, project, n, a, c.String("to"))
-				if err != nil {
-					return err
-				}
-				got = append(got, f)
-			}
-			if len(got) == 0 {
-				return fmt.Errorf("run %d has no artifact %q; piston show %s %d lists what it has", n, file, project, n)
-			}
-			if c.Bool("json") {
-				return printJSON(out(c), got)
-			}
-			for _, f := range got {
-				fmt.Fprintf(out(c), "%s  %s  sha256 %s\n", f.File, quantity.Bytes(f.Size), f.SHA256)
-			}
-			return nil
-		}, "PROJECT", "RUN", "[FILE]"),
-	}
-}
-
-// fetched is a downloaded artifact.
-type fetched struct {
-	File   string `json:"file"`
-	Size   int64  `json:"size"`
-	SHA256 string `json:"sha256"`
-}
-
-func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact, to string) (fetched, error) {
-	f := fetched{File: filepath.Join(to, path.Base(a.Path)), Size: a.Size, SHA256: a.SHA256}
-	if sum, err := fileDigest(f.File); err == nil {
-		if sum == a.SHA256 {
-			return f, nil
-		}
-		return f, fmt.Errorf("%s is there already with other content; move it away, or name another folder with --to", f.File)
-	}
-	content, err := cl.Artifact(ctx, project, run, a.ID)
-	if err != nil {
-		return f, err
-	}
-	defer content.Close()
-	half, err := os.CreateTemp(to, ".piston-*")
-	if err != nil {
-		return f, err
-	}
-	defer os.Remove(half.Name())
-	sum, err := copyDigest(half, content)
-	if closeErr := half.Close(); err == nil {
-		err = closeErr
-	}
-	if err == nil && sum != a.SHA256 {
-		err = fmt.Errorf("%s arrived damaged: its digest is %s and should be %s; try again", f.File, sum, a.SHA256)
-	}
-	if err == nil {
-		err = os.Chmod(half.Name(), 0o644)
-	}
-	if err == nil {
-		err = os.Rename(half.Name(), f.File)
-	}
-	return f, err
 }

@@ -46,23 +46,37 @@ func repositoryOf(w *source.WorkTree) *check.Repository {
 	return r
 }
 
-// checkTree checks a work tree. Pipeline files that Git does not track yet are checked too, and told.
-func checkTree(ctx context.Context, dir string, known *check.Service) (checked, error) {
+// untrackedFlag takes what Git does not track as if it were added.
+var untrackedFlag = &cli.BoolFlag{Name: "untracked", Usage: "also take files that Git neither tracks nor ignores, which a push would be without"}
+
+// checkTree checks a work tree as a push of it would be: what Git tracks, with its changes. Pipeline files that Git does not track yet are checked too, and told.
+func checkTree(ctx context.Context, dir string, known *check.Service, untracked bool) (checked, error) {
 	w, err := source.OpenWorkTree(ctx, dir)
 	if err != nil {
 		return checked{}, coded{exitFailed, err}
 	}
 	r := repositoryOf(w)
+	if untracked {
+		for _, e := range w.Loose {
+			r.Entries = append(r.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755"})
+		}
+	}
 	var loose []definition.Finding
 	for _, e := range w.Loose {
+		if untracked {
+			break
+		}
 		if definition.IsPipelineFile(e.Path) || strings.HasPrefix(e.Path, definition.PartsFolder+"/") {
 			r.Entries = append(r.Entries, check.Entry{Path: e.Path})
 			loose = append(loose, check.About("not-tracked", e.Path, e.Path+" is on this machine only: Git does not track it", "git add "+e.Path))
 		}
 	}
 	result := check.All(r, known)
+	if !untracked {
+		result.Findings = append(result.Findings, check.Untracked(r, w.LoosePaths())...)
+	}
 	result.Findings = append(result.Findings, loose...)
-	if len(result.Files) == 0 {
+	if len(result.Files) == 0 && len(result.Findings) == 0 {
 		return checked{}, coded{exitFailed, fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir)}
 	}
 	return checked{w, result}, nil
@@ -117,17 +131,13 @@ func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, 
 	if err != nil {
 		return "", err
 	}
-	same := func(remote string) bool {
-		clean := func(s string) string { return strings.TrimSuffix(strings.TrimSuffix(s, "/"), ".git") }
-		return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
-	}
 	for after := ""; ; {
 		list, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
 		if err != nil || len(list) == 0 {
-			return "", errors.Join(err, fmt.Errorf("no project of the service has this repository; name it with --project"))
+			return "", errors.Join(err, errNoProject)
 		}
 		for _, p := range list {
-			if same(p.Remote) {
+			if isOf(w, p.Remote) {
 				return p.Name, nil
 			}
 		}

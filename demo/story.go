@@ -59,6 +59,9 @@ func (s *Story) remember(m memory) error {
 	if err != nil {
 		return err
 	}
+	if err := os.MkdirAll(s.Folder, 0o700); err != nil {
+		return err
+	}
 	return os.WriteFile(s.memoryFile(), text, 0o600)
 }
 
@@ -160,7 +163,7 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	if err != nil {
 		return err
 	}
-	if err := hook.Install(g.bare, s.Binary, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}); err != nil {
+	if err := hook.Install(g.bare, s.Binary, hook.Settings{Address: key.Address, Key: key.Key}); err != nil {
 		return err
 	}
 	s.Tell("registered the project, installed the hook, setting secrets")
@@ -284,7 +287,8 @@ func (s *Story) propose(ctx context.Context, g *repository, name, ref string) er
 	if err != nil {
 		return err
 	}
-	return hook.Send(ctx, hook.Settings{Address: s.Client.Address + key.Address, Key: key.Key}, "proposal-"+name, body)
+	_, err = hook.Send(ctx, hook.Settings{Address: key.Address, Key: key.Key}, "proposal-"+name, body, 0)
+	return err
 }
 
 // awaitRunner waits until there is somebody to do the work.

@@ -86,3 +86,24 @@ func TestAPostgresThatCannotStartSaysWhy(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, err.Error(), "nonsense", "the error brings PostgreSQL's own words")
 }
+
+func TestAFolderThatWasRemovedByHandLeavesNothingToTheNext(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root's clusters lie elsewhere")
+	}
+	home := filepath.Join(t.TempDir(), "gone")
+	place := placeOf(home)
+	t.Cleanup(func() { _ = os.RemoveAll(place) })
+	require.NoError(t, os.MkdirAll(place, 0o700))
+	running := filepath.Join(place, "postmaster.pid")
+	require.NoError(t, os.WriteFile(running, []byte("1"), 0o600))
+	require.NoError(t, ForgetRemoved(home))
+	assert.DirExists(t, place, "one that runs is left alone")
+	require.NoError(t, os.Remove(running))
+	require.NoError(t, os.Mkdir(home, 0o700))
+	require.NoError(t, ForgetRemoved(home))
+	assert.DirExists(t, place, "and that of a folder that is there")
+	require.NoError(t, os.Remove(home))
+	require.NoError(t, ForgetRemoved(home))
+	assert.NoDirExists(t, place)
+}

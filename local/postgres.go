@@ -129,10 +129,8 @@ func (p *Postgres) becomeAccount(home string) error {
 	gid, _ := strconv.Atoi(u.Gid)
 	p.cred = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	if !p.reachable(home) {
-		sum := sha256.Sum256([]byte(home))
-		base := "/var/lib/piston"
-		p.dir = filepath.Join(base, fmt.Sprintf("postgres-%x", sum[:6]))
-		if err := os.MkdirAll(base, 0o755); err != nil {
+		p.dir = placeOf(home)
+		if err := os.MkdirAll(filepath.Dir(p.dir), 0o755); err != nil {
 			return err
 		}
 		if err := os.WriteFile(filepath.Join(home, elsewhere), []byte(p.dir+"\n"), 0o600); err != nil {
@@ -145,14 +143,39 @@ func (p *Postgres) becomeAccount(home string) error {
 	return os.Chown(p.dir, uid, gid)
 }
 
+// placeOf is where the cluster of a data folder is that its account cannot reach.
+func placeOf(home string) string {
+	sum := sha256.Sum256([]byte(home))
+	return fmt.Sprintf("/var/lib/piston/postgres-%x", sum[:6])
+}
+
+// ForgetRemoved removes the cluster of a data folder that somebody has removed by hand, so that another of the same path
+// begins anew. One that is there, or whose cluster runs, is left alone.
+func ForgetRemoved(home string) error {
+	if _, err := os.Lstat(home); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	place := placeOf(home)
+	if _, err := os.Lstat(filepath.Join(place, "postmaster.pid")); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return os.RemoveAll(place)
+}
+
 // elsewhere is the file of a data folder that names the cluster's folder when that is not below it.
 const elsewhere = "postgres.folder"
 
-// RemoveFolder removes a data folder that nothing uses any more, with the cluster that may lie elsewhere.
+// runnersElsewhere is the file of the runner's folder that names where its jobs work, when that is not below it.
+const runnersElsewhere = "runner/work.folder"
+
+// RemoveFolder removes a data folder that nothing uses any more, with the cluster and the jobs' files that may lie
+// elsewhere.
 func RemoveFolder(home string) error {
-	if place, err := os.ReadFile(filepath.Join(home, elsewhere)); err == nil {
-		if err := os.RemoveAll(strings.TrimSpace(string(place))); err != nil {
-			return err
+	for _, file := range []string{elsewhere, runnersElsewhere} {
+		if place, err := os.ReadFile(filepath.Join(home, file)); err == nil {
+			if err := os.RemoveAll(strings.TrimSpace(string(place))); err != nil {
+				return err
+			}
 		}
 	}
 	return os.RemoveAll(home)

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/core/quantity"
+)
+
+func keptCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "kept",
+		Usage:     "tell what runs have left behind, by which rules it goes, and what goes next",
+		ArgsUsage: "[PROJECT]",
+		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never goes.\n\n" +
+			example("piston kept tidewick", "piston kept rules tidewick --artifacts 30 --logs forever"),
+		Flags: []cli.Flag{jsonFlag},
+		Commands: []*cli.Command{{
+			Name:      "rules",
+			Usage:     "say by which rules a project's things go",
+			ArgsUsage: "[PROJECT]",
+			Description: "Without PROJECT, those of all projects that say nothing else. Days are counted from a run's end, of a cache from its last\n" +
+				"use. What is not given stays as it is; 0 takes the rule for all.\n\n" + example("piston kept rules tidewick --artifacts 30 --logs forever", "piston kept rules --cache-size 50GB"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "logs", Usage: "days, or forever"}, &cli.StringFlag{Name: "artifacts", Usage: "days, or forever"},
+				&cli.IntFlag{Name: "artifact-runs", Usage: "latest runs of each pipeline whose artifacts stay whatever their age", HideDefault: true},
+				&cli.StringFlag{Name: "caches", Usage: "days without use, or forever"}, &cli.StringFlag{Name: "cache-size", Usage: "most that a project's caches take together, such as 20GB"},
+				&cli.StringFlag{Name: "handed", Usage: "days that what jobs hand on stays, or forever"}, jsonFlag},
+			Action: asking(setKept, "[PROJECT]"),
+		}},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			k, err := cl.Kept(ctx, args[0])
+			if err != nil || c.Bool("json") {
+				return orJSON(c, k, err)
+			}
+			newScreen(out(c)).kept(k)
+			return nil
+		}, "[PROJECT]"),
+	}
+}
+
+func setKept(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	k, err := cl.Kept(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	r := k.Own
+	for name, to := range map[string]*int{"logs": &r.LogDays, "artifacts": &r.ArtifactDays, "caches": &r.CacheDays, "handed": &r.HandDays} {
+		if c.IsSet(name) {
+			if *to, err = daysOf(c.String(name)); err != nil {
+				return usage("--%s: %v", name, err)
+			}
+		}
+	}
+	if c.IsSet("artifact-runs") {
+		r.ArtifactRuns = c.Int("artifact-runs")
+	}
+	if c.IsSet("cache-size") {
+		if r.CacheBytes, err = quantity.ParseBytes(c.String("cache-size")); err != nil {
+			return usage("--cache-size: %v", err)
+		}
+	}
+	if err := r.Check(); err != nil {
+		return usage("%v", err)
+	}
+	err = cl.SetKept(ctx, args[0], r)
+	return told(c, r, err, "So it is kept from now on; the next sweep is within ten minutes.")
+}
+
+func daysOf(text string) (int, error) {
+	if text == "forever" {
+		return keep.Forever, nil
+	}
+	n, err := strconv.Atoi(strings.TrimSuffix(text, "d"))
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("%q is neither a number of days nor forever", text)
+	}
+	return n, nil
+}
+
+func forDays(n int) string {
+	if n == keep.Forever {
+		return "for ever"
+	}
+	return plural(n, "day")
+}
+
+func (s *screen) kept(k api.Kept) {
+	rules := map[string]string{
+		"log": forDays(k.Rules.LogDays), "handover": forDays(k.Rules.HandDays),
+		"artifact": fmt.Sprintf("%s, of the latest %s of each pipeline longer, of releases for ever", forDays(k.Rules.ArtifactDays), plural(k.Rules.ArtifactRuns, "run")),
+		"cache":    fmt.Sprintf("%s without use, at most %s of a project", forDays(k.Rules.CacheDays), quantity.Bytes(k.Rules.CacheBytes)),
+	}
+	var rows [][]string
+	for _, sum := range k.Sums {
+		rows = append(rows, []string{sum.Kind, fmt.Sprint(sum.Count), quantity.Bytes(sum.Bytes), rules[sum.Kind]})
+	}
+	s.table([]string{"KIND", "COUNT", "SIZE", "KEPT"}, rows)
+	s.line("%s", s.in(faint, fmt.Sprintf("The disk has %s left; %s are kept in reserve.", quantity.Bytes(k.DiskFree), quantity.Bytes(k.Reserve))))
+	if len(k.Next) == 0 {
+		s.line("Nothing goes with the next sweep.")
+		return
+	}
+	s.line("")
+	rows = nil
+	for _, item := range k.Next {
+		run := ""
+		if item.Run > 0 {
+			run = fmt.Sprint(item.Run)
+		}
+		rows = append(rows, []string{item.Kind, run, short(item.What, 60), quantity.Bytes(item.Size), ago(item.Since)})
+	}
+	s.table([]string{"GOES NEXT", "RUN", "WHAT", "SIZE", "SINCE"}, rows)
+	s.line("%s", s.in(faint, "That frees "+quantity.Bytes(k.Frees)+"."))
+}
+
+func removeProjectCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "remove",
+		Usage:       "remove a project with its runs, logs, artifacts, caches and secrets",
+		ArgsUsage:   "NAME",
+		Description: "Nothing of it can be brought back; its repository is not touched. An administrator does it.\n\n" + example("piston project remove old-app --yes"),
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "it is meant"}, jsonFlag},
+		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			if !c.Bool("yes") {
+				return usage("this removes every run, log, artifact, cache and secret of %s for good; say --yes when that is meant", args[0])
+			}
+			return told(c, map[string]string{"removed": args[0]}, cl.RemoveProject(ctx, args[0]), fmt.Sprintf("Project %s is removed with everything of it.", args[0]))
+		}, "NAME"),
+	}
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/source"
+)
+
+// What RUN may be, where a command is about a run: its number, a commit, a branch, a tag or HEAD. Without it, in a work
+// tree of the project, it is the commit that is checked out: never an older one, whose result would be taken for this
+// one's. Elsewhere it is the latest run.
+
+// aboutRunHelp tells that in a command's help.
+const aboutRunHelp = "RUN is a number, a commit, a branch, a tag or HEAD. Without it: in a work tree of the project the commit that is\n" +
+	"checked out, elsewhere the latest. A push that is still being planned is waited for."
+
+// planningFor bounds how long a push may take to be planned while a command waits for it; reportedWithin how long after
+// the command began it may take to be reported.
+const (
+	planningFor    = 2 * time.Minute
+	reportedWithin = 3 * time.Second
+	planningLook   = 200 * time.Millisecond
+)
+
+// runsMeant finds the runs a command is about, by number. Of a commit these are the latest of each pipeline.
+func runsMeant(ctx context.Context, cl *client.Client, project, text string) ([]int64, error) {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && len(text) <= 10 {
+		if n < 1 {
+			return nil, usage("%q is no number of a run", text)
+		}
+		return []int64{n}, nil
+	}
+	if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
+		return nil, usage("%q is no run: give a number, a commit, a branch, a tag or HEAD", text)
+	}
+	commit, err := commitMeant(ctx, cl, project, text)
+	if err != nil {
+		return nil, err
+	}
+	if commit != "" {
+		return runsOfCommit(ctx, cl, project, commit)
+	}
+	page, err := cl.Runs(ctx, project, client.RunFilter{Branch: text, Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(page.Runs) == 0 && text != "" {
+		return nil, fmt.Errorf("project %s has no run of %q: give a number, a commit or a branch, or call this in its work tree", project, text)
+	}
+	if len(page.Runs) == 0 {
+		return nil, fmt.Errorf("project %s has no runs yet", project)
+	}
+	return []int64{page.Runs[0].Number}, nil
+}
+
+// theRun finds the one run a command is about: of several of a commit the one that did not go well, else the latest.
+func theRun(ctx context.Context, cl *client.Client, project, text string) (int64, error) {
+	list, err := runsMeant(ctx, cl, project, text)
+	if err != nil || len(list) == 1 {
+		return append(list, 0)[0], err
+	}
+	best := int64(0)
+	for _, n := range list {
+		d, err := cl.Run(ctx, project, n)
+		if err != nil {
+			return 0, err
+		}
+		if best = n; d.State == state.Failed || d.State == state.TimedOut {
+			break
+		}
+	}
+	fmt.Fprintf(os.Stderr, "piston: runs %s are of this commit; this is about run %d\n", numbers(list), best)
+	return best, nil
+}
+
+func numbers(list []int64) string {
+	texts := make([]string, len(list))
+	for i, n := range list {
+		texts[i] = strconv.FormatInt(n, 10)
+	}
+	return strings.Join(texts, ", ")
+}
+
+// commitMeant finds the commit that is meant; "" when it is no commit that is known here.
+func commitMeant(ctx context.Context, cl *client.Client, project, text string) (string, error) {
+	tree := treeOf(ctx, cl, project)
+	if tree != nil {
+		name := text
+		if name == "" {
+			name = "HEAD"
+		}
+		id, err := tree.Resolve(ctx, name)
+		if err == nil || text == "" || text == "HEAD" {
+			return id, err
+		}
+	}
+	switch {
+	case text == "HEAD":
+		return "", fmt.Errorf("HEAD means the commit of a work tree, and this folder is in none of project %s", project)
+	case len(text) >= 7 && strings.Trim(text, "0123456789abcdef") == "":
+		return text, nil
+	}
+	return "", nil
+}
+
+// treeOf is the work tree this is called in, when it is one of the project; else nil.
+func treeOf(ctx context.Context, cl *client.Client, project string) *source.WorkTree {
+	tree, err := source.OpenWorkTree(ctx, ".")
+	if err != nil {
+		return nil
+	}
+	p, err := cl.Project(ctx, project)
+	if err != nil || !isOf(tree, p.Remote) {
+		return nil
+	}
+	return tree
+}
+
+// isOf tells whether a work tree is of a remote.
+func isOf(w *source.WorkTree, remote string) bool {
+	clean := func(s string) string { return strings.TrimSuffix(strings.TrimSuffix(s, "/"), ".git") }
+	return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
+}
+
+// runsOfCommit finds the latest run of each pipeline for a commit, waiting while a push of it is being planned.
+func runsOfCommit(ctx context.Context, cl *client.Client, project, commit string) ([]int64, error) {
+	began := time.Now()
+	for said := false; ; {
+		pushes, err := pushesOf(ctx, cl, project, commit)
+		if err != nil {
+			return nil, err
+		}
+		list, err := latestOfEach(ctx, cl, project, commit, pushes)
+		if err != nil {
+			return nil, err
+		}
+		waits := slices.ContainsFunc(pushes, func(p api.Push) bool { return p.State == "waiting" })
+		patience := reportedWithin
+		if waits {
+			patience = planningFor
+		}
+		switch {
+		case len(list) > 0 && !waits:
+			return list, nil
+		case time.Since(began) < patience && (waits || len(pushes) == 0):
+		case waits:
+			return nil, fmt.Errorf("the push of %.12s is not planned yet: %s; piston pushes %s tells more", commit, pushes[0].Note, project)
+		case len(pushes) > 0:
+			return nil, fmt.Errorf("%.12s was pushed, and no pipeline of %s starts on that: piston explain tells which do on what", commit, project)
+		default:
+			return nil, fmt.Errorf("project %s has no run of %.12s: is it pushed? piston runs %s lists those it has", project, commit, project)
+		}
+		if !said && waits {
+			fmt.Fprintf(os.Stderr, "piston: the push of %.12s is being planned\n", commit)
+			said = true
+		}
+		select {
+		case <-time.After(planningLook):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func pushesOf(ctx context.Context, cl *client.Client, project, commit string) ([]api.Push, error) {
+	if len(commit) != 40 && len(commit) != 64 {
+		return nil, nil // how a commit begins: only runs can be found by that
+	}
+	page, err := cl.Pushes(ctx, project, client.PushFilter{Commit: commit, Limit: 20})
+	return page.Pushes, err
+}
+
+// latestOfEach lists the latest run of each pipeline, oldest first: of a commit, and of what was pushed as it, such as a
+// proposal that was merged.
+func latestOfEach(ctx context.Context, cl *client.Client, project, commit string, pushes []api.Push) ([]int64, error) {
+	page, err := cl.Runs(ctx, project, client.RunFilter{Commit: commit, Limit: 100})
+	if err != nil {
+		return nil, err
+	}
+	latest := map[string]int64{}
+	for _, r := range page.Runs {
+		latest[r.Pipeline] = max(latest[r.Pipeline], r.Number)
+	}
+	for _, p := range pushes {
+		for _, r := range p.Runs {
+			latest[r.Pipeline] = max(latest[r.Pipeline], r.Number)
+		}
+	}
+	var list []int64
+	for _, n := range latest {
+		list = append(list, n)
+	}
+	slices.Sort(list)
+	return list, nil
+}
+
+var errNoProject = errors.New("no project of the service has this repository; name it with --project")
