@@ -18,6 +18,8 @@ const Pipelines = lazy(() => import('./pages/Pipelines'));
 const Secrets = lazy(() => import('./pages/Secrets'));
 const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
+const Kept = lazy(() => import('./pages/Kept'));
+const Pushes = lazy(() => import('./pages/Pushes'));
 const Audit = lazy(() => import('./pages/Audit'));
 const EditPipeline = lazy(() => import('./pages/EditPipeline'));
 
@@ -60,6 +62,8 @@ function Pages() {
             <Route path="/:project" element={<Runs />} />
             <Route path="/:project/secrets" element={<Secrets />} />
             <Route path="/:project/audit" element={<Audit />} />
+            <Route path="/:project/pushes" element={<Pushes />} />
+            <Route path="/:project/kept" element={<Kept />} />
             <Route path="/:project/pipelines" element={<Pipelines />} />
             <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
             <Route path="/:project/:number" element={<Run />} />

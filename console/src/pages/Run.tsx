@@ -8,7 +8,7 @@ import { api, Refusal, take, type RunDetail } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
 import { Artifacts } from '../parts/Artifacts';
-import { FailurePanel, Findings } from '../parts/FailurePanel';
+import { FailurePanel, Findings, OnlyReported } from '../parts/FailurePanel';
 import { LogView } from '../parts/LogView';
 import { built, RunOf } from '../parts/RunOf';
 import { SincePanel } from '../parts/SincePanel';
@@ -134,6 +134,7 @@ export default function RunPage() {
       </Box>
       {run.findings && run.findings.length > 0 && <Findings findings={run.findings} />}
       {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
+      {run.reported && run.reported.length > 0 && <OnlyReported list={run.reported} />}
       {run.failure && <FailurePanel failure={run.failure} open={(n) => openLine(run.failure?.job ?? '', n)} />}
       {run.jobs.length > 0 && (
         <Box sx={{ flexGrow: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(420px, 46%) 1fr' }, gap: 1.5, p: 1.5 }}>

@@ -48,7 +48,7 @@ function Standing({ project }: { project: string }) {
   });
   return (
     <>
-      {about.data && may('keeper', project) && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Release' : 'Hold'}</Button>}
+      {about.data && may('keeper', project) && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Resume' : 'Hold'}</Button>}
       <StartDialog project={project} pipelines={pipelines.data?.pipelines ?? []} at="" />
     </>
   );
@@ -60,7 +60,11 @@ function Trouble({ project }: { project: string }) {
   return (
     <>
       {p?.held && <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }}>Held by {p.held_by}: {p.held}. Jobs that are queued wait.</Alert>}
-      {p?.trouble && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>The latest push cannot be planned yet and is tried again: {p.trouble}</Alert>}
+      {p?.trouble && (
+        <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
+          A push is not built: {p.trouble} <Link to={`/${encodeURIComponent(project)}/pushes?state=set-aside`}>All pushes</Link>
+        </Alert>
+      )}
     </>
   );
 }

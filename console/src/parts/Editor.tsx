@@ -46,6 +46,7 @@ export function Editor({ initial, file, findings, changed, ref }: Props) {
       EditorView.contentAttributes.of({ 'aria-label': `Text of ${file}`, spellcheck: 'false' }),
       EditorView.updateListener.of((u) => { if (u.docChanged) tell.current(u.state.doc.toString()); }),
     ] }) });
+    made.scrollDOM.tabIndex = 0; // who has no mouse scrolls, too
     view.current = made;
     return () => { made.destroy(); };
   }, [initial, file]);

@@ -2,12 +2,15 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import { useState } from 'react';
-import type { Failure, Finding } from '../api/client';
+import type { Failure, Finding, Reported } from '../api/client';
 import { count } from '../text';
 import { mono } from '../theme';
 import { LineText } from './LineText';
 
 const frame = { borderColor: 'error.main', borderLeftWidth: 4, p: 1.5, m: 1.5, mb: 0 } as const;
+
+/** Where a test case failed; many messages say it themselves. */
+const placeOf = (t: { file?: string; line?: number }) => `${t.file}${t.line ? `:${t.line}` : ''}`;
 
 /** What failed, where and why, before anything else. */
 export function FailurePanel({ failure, open }: { failure: Failure; open: (line: number) => void }) {
@@ -20,14 +23,15 @@ export function FailurePanel({ failure, open }: { failure: Failure; open: (line:
         <Box key={t.suite + t.name} sx={{ mt: 0.5 }}>
           <Box component="span" sx={{ color: 'error.main' }}>✗ </Box><b>{t.suite} › {t.name}</b>
           <Box component="span" sx={{ fontFamily: mono, fontSize: 12, ml: 1, overflowWrap: 'anywhere' }}>{t.message}</Box>
+          {t.file && !t.message?.includes(placeOf(t)) && <Box sx={{ fontFamily: mono, fontSize: 12, ml: 2, color: 'text.secondary' }}>{placeOf(t)}</Box>}
         </Box>
       ))}
       {failure.lines.length > 0 && (
-        <Box sx={{ mt: 1, fontFamily: mono, fontSize: 12, lineHeight: '18px', maxHeight: 150, overflow: 'auto' }} tabIndex={0} aria-label="Lines that matter">
+        <Box sx={{ mt: 1, fontFamily: mono, fontSize: 12, lineHeight: '24px', maxHeight: 192, overflow: 'auto' }} tabIndex={0} aria-label="Lines that matter">
           {failure.lines.map((l) => (
             <Box key={l.n} sx={{ display: 'flex', gap: 1.5 }}>
               <Box component="a" href={`?job=${failure.job}&line=${l.n}`} onClick={(e) => { e.preventDefault(); open(l.n); }} aria-label={`line ${l.n} of the log`}
-                sx={{ color: 'text.secondary', minWidth: '4ch', textAlign: 'right' }}>{l.n}</Box>
+                sx={{ color: 'text.secondary', minWidth: 'max(4ch, 24px)', minHeight: 24, textAlign: 'right' }}>{l.n}</Box>
               <Box sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}><LineText text={l.x} /></Box>
             </Box>
           ))}
@@ -47,6 +51,20 @@ function Found({ finding: f }: { finding: Finding }) {
       </Box>
       {f.fix && <Box sx={{ color: 'text.secondary', whiteSpace: 'pre-wrap' }}>{f.fix}</Box>}
     </Box>
+  );
+}
+
+/** What failed and changes nothing else, since its pipeline says so. */
+export function OnlyReported({ list }: { list: Reported[] }) {
+  return (
+    <Paper component="section" aria-label="What failed and changes nothing else" sx={{ px: 1.5, py: 0.75, m: 1.5, mb: 0, flexShrink: 0, overflowWrap: 'anywhere' }}>
+      {list.map((r) => (
+        <Box key={`${r.job} ${r.step ?? ''}`}>
+          <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>Only reported: </Box>
+          {r.job}{r.step && ` › ${r.step}`}: {r.reason}
+        </Box>
+      ))}
+    </Paper>
   );
 }
 

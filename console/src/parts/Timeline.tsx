@@ -52,7 +52,11 @@ function Axis({ length }: { length: number }) {
   const ticks = Array.from({ length: Math.floor(length / tick) + 1 }, (_, i) => i * tick);
   return (
     <Box aria-hidden sx={{ position: 'relative', height: 16, fontSize: 11, color: 'text.secondary' }}>
-      {ticks.map((t) => <Box key={t} component="span" sx={{ position: 'absolute', left: `${100 * t / length}%`, borderLeft: 1, borderColor: 'divider', pl: 0.5, lineHeight: '14px', whiteSpace: 'nowrap' }}>{t / length < 0.87 && span(t)}</Box>)}
+      {ticks.map((t, i) => (
+        <Box key={t} component="span" sx={{ position: 'absolute', left: `${100 * t / length}%`, borderLeft: 1, borderColor: 'divider', pl: 0.5, lineHeight: '14px', whiteSpace: 'nowrap' }}>
+          {t / length < 0.87 && <Box component="span" sx={{ display: { xs: i % 2 ? 'none' : 'inline', md: 'inline' } }}>{span(t)}</Box>}
+        </Box>
+      ))}
     </Box>
   );
 }

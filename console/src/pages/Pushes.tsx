@@ -1,0 +1,112 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import MenuItem from '@mui/material/MenuItem';
+import Paper from '@mui/material/Paper';
+import TextField from '@mui/material/TextField';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { api, done, take, type Push } from '../api/client';
+import { useKeys } from '../keys';
+import { useMe } from '../me';
+import { List } from '../parts/List';
+import { mono } from '../theme';
+import { ago } from '../text';
+
+const pageSize = 50;
+const states = ['waiting', 'planned', 'set-aside'] as const;
+type PushState = (typeof states)[number];
+
+/** What an event is about: its refs and their commits, or what it says of itself; and when it came. */
+function Of({ push }: { push: Push }) {
+  return (
+    <>
+      {push.about && <Box>{push.about}</Box>}
+      {!push.about && push.refs.map((r) => (
+        <Box key={r.ref} sx={{ overflowWrap: 'anywhere' }}>
+          {r.ref.replace(/^refs\/(heads\/|tags\/)?/, '')}{' '}
+          <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>
+            {/^0+$/.test(r.commit) ? 'removed' : r.commit.slice(0, 9)}
+          </Box>
+        </Box>
+      ))}
+      <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{push.kind}, <time dateTime={push.received}>{ago(push.received)}</time></Box>
+    </>
+  );
+}
+
+/** What came of an event: its runs, or why there are none. */
+function CameOf({ push, project }: { push: Push; project: string }) {
+  if (push.state === 'planned' && push.runs.length === 0) {
+    return <Box component="span" sx={{ color: 'text.secondary' }}>no pipeline starts on it</Box>;
+  }
+  return (
+    <>
+      {push.state !== 'planned' && <Box sx={{ overflowWrap: 'anywhere' }}>
+        <Box component="b" sx={{ color: push.state === 'set-aside' ? 'error.main' : 'inherit' }}>{push.state}</Box>
+        {': '}{push.note || 'is about to be planned'}
+      </Box>}
+      {push.runs.map((r) => (
+        <Box key={r.number}>
+          <Box component={Link} to={`/${encodeURIComponent(project)}/${r.number}`} sx={{ color: 'primary.main' }}>
+            {r.pipeline} run {r.number}
+          </Box>{' '}{r.state}
+        </Box>
+      ))}
+    </>
+  );
+}
+
+/** What may start runs, newest first, and what came of each; what was set aside can be tried again. */
+export default function Pushes() {
+  const { project = '' } = useParams();
+  const go = useNavigate();
+  const queries = useQueryClient();
+  const { may } = useMe();
+  const [search, setSearch] = useSearchParams();
+  useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
+  const state = states.find((s) => s === search.get('state'));
+  const pages = useInfiniteQuery({
+    queryKey: ['pushes', project, state], initialPageParam: 0, placeholderData: keepPreviousData, refetchInterval: 5_000,
+    queryFn: async ({ pageParam }) => {
+      const query = { limit: pageSize, ...(state && { state }), ...(pageParam && { before: pageParam }) };
+      return take(await api.GET('/api/v1/projects/{project}/pushes', { params: { path: { project }, query } }));
+    },
+    getNextPageParam: (page) => page.next,
+  });
+  const retry = useMutation({
+    mutationFn: async (id: number) => done(await api.POST('/api/v1/projects/{project}/pushes/{id}/retry', { params: { path: { project, id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ['pushes', project] }),
+  });
+  const choose = (to: string) => setSearch(to ? { state: to as PushState } : {}, { replace: true });
+  const pushes = pages.data?.pages.flatMap((p) => p.pushes) ?? [];
+  const error = pages.error ?? retry.error;
+  return (
+    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
+        <Typography variant="h1" sx={{ flexGrow: 1 }}>Pushes, and what came of them</Typography>
+        <TextField select size="small" label="State" value={state ?? ''} onChange={(e) => choose(e.target.value)} sx={{ minWidth: 130 }}>
+          <MenuItem value="">any</MenuItem>
+          {states.map((s) => <MenuItem key={s} value={s}>{s}</MenuItem>)}
+        </TextField>
+      </Box>
+      {error && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>{error.message}</Alert>}
+      {pages.data && pushes.length === 0 && <Alert severity="info" variant="outlined">Nothing of that kind.</Alert>}
+      {pushes.length > 0 && (
+        <Paper sx={{ overflowX: 'auto' }}>
+          <List label="Pushes" heads={['Of', 'What came of it', '']} rows={pushes.map((p) => ({
+            key: String(p.id),
+            cells: [
+              <Of key="o" push={p} />,
+              <CameOf key="c" push={p} project={project} />,
+              p.state === 'set-aside' && may('keeper', project)
+                ? <Button key="r" size="small" disabled={retry.isPending} onClick={() => retry.mutate(p.id)}>Try again</Button> : null,
+            ],
+          }))} />
+        </Paper>
+      )}
+      {pages.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>More</Button>}
+    </Box>
+  );
+}
