@@ -8,10 +8,10 @@ SOURCES   = $(shell git ls-files '*.go' '*.sql' 'demo/tidewick' go.mod go.sum)
 # Debian's packages, and a program or file that tells each is there.
 RUN_PACKAGES  := postgresql:/usr/lib/postgresql clang:/usr/bin/clang lld:/usr/bin/ld.lld aapt:/usr/bin/aapt \
 	android-framework-res:/usr/share/android-framework-res/framework-res.apk zipalign:/usr/bin/zipalign zip:/usr/bin/zip \
-	bubblewrap:/usr/bin/bwrap curl:/usr/bin/curl make:/usr/bin/make
+	bubblewrap:/usr/bin/bwrap slirp4netns:/usr/bin/slirp4netns curl:/usr/bin/curl make:/usr/bin/make
 TEST_PACKAGES := chromium:/usr/bin/chromium unzip:/usr/bin/unzip llvm:/usr/bin/llvm-objdump
 
-.PHONY: demo build test bench screenshots reference check-console install install-test clean
+.PHONY: demo build test bench soak screenshots reference check-console install install-test clean
 demo: install build
 	$(BIN) demo --home "$(DEMO)"
 
@@ -70,6 +70,11 @@ test: install-test check-console build
 # All of it, or some: make bench PARTS="try check".
 bench: install build
 	PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) run ./bench $(PARTS)
+
+# What make test does in a short form, at length.
+soak: install-test build
+	PISTON_FUZZ_REQUESTS=100000 $(GO) test -timeout 2h -count=1 -run TestNoRequestIsTheServersFault -v ./httpapi
+	PISTON_KILLS=200 PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 2h -count=1 -run TestKillsUnderLoad -v ./e2e
 
 # With a demo serving: make screenshots DEMO=its folder.
 screenshots:

@@ -154,6 +154,7 @@ script = "true"
 	}
 	assert.Equal(t, state.Passed, states["lib+arm"])
 	assert.Equal(t, state.Failed, states["app lint"], "reported, and nothing more")
+	assert.Equal(t, []api.Reported{{Job: "app", Step: "lint", Reason: "exit code 3"}}, d.Reported)
 	assert.Equal(t, state.Skipped, states["app publish"])
 	assert.Equal(t, state.Skipped, states["tidy"])
 }

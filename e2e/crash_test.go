@@ -77,6 +77,26 @@ func TestARunnerThatIsKilledLosesNoRun(t *testing.T) {
 	assert.Contains(t, first, "line 10", "the lost attempt stays readable")
 }
 
+func TestARunnerThatIsEndedInOrderHandsItsJobBack(t *testing.T) {
+	t.Parallel()
+	s := serve(t, "--slots", "1")
+	r := s.script(t, "ended", "echo attempt $PISTON_ATTEMPT; "+counting)
+	r.push()
+	r.run(1, false)
+	const restarts = 4 // more than a lost runner is forgiven
+	for n := range restarts {
+		r.await(1, 60*time.Second, func(d api.RunDetail) bool { return d.Jobs[0].Attempt == n+1 && d.Jobs[0].Prepared != nil })
+		began := time.Now()
+		require.NoError(t, syscall.Kill(s.runnerPid(t), syscall.SIGTERM))
+		d := r.await(1, 60*time.Second, func(d api.RunDetail) bool { return d.Jobs[0].Attempt == n+2 })
+		assert.Contains(t, d.Jobs[0].Attempts[n].Reason, "handed back: runner local is ending")
+		r.await(1, 60*time.Second, func(d api.RunDetail) bool { return d.Jobs[0].Attempt == n+2 && d.Jobs[0].Claimed != nil })
+		assert.Less(t, time.Since(began), 12*time.Second, "at once, not after its lease")
+	}
+	d := r.passes(1)
+	assert.Equal(t, restarts+1, d.Jobs[0].Attempt)
+}
+
 func TestAServerThatIsKilledLosesNoRunAndNoLine(t *testing.T) {
 	t.Parallel()
 	s := serve(t, "--slots", "1")

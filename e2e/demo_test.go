@@ -56,9 +56,10 @@ func startDemo(t *testing.T, home, listen string) *server {
 }
 
 func TestTheDemo(t *testing.T) {
-	home, listen := folder(t), freePort(t)
+	home, listen := filepath.Join(folder(t), "not", "there"), freePort(t)
 	s := startDemo(t, home, listen)
 	assert.Equal(t, 14, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+	assert.NotContains(t, s.log.String(), "level=INFO", "the story is told without a server's log between its lines")
 
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
@@ -130,7 +131,7 @@ func checkCommands(t *testing.T, s *server) {
 	out, code := s.piston(t, "", "watch", "tidewick", "3")
 	assert.Equal(t, 1, code, "watching a failed run fails")
 	assert.Contains(t, out, "core › unit tests: exit code 2")
-	out, code = s.piston(t, "", "show", "tidewick", "x")
+	out, code = s.piston(t, "", "show", "tidewick", "0")
 	assert.Equal(t, 2, code, out)
 }
 
@@ -217,7 +218,7 @@ func checkQueueAndEditor(t *testing.T, s *server, do func(string, ...chromedp.Ac
 		chromedp.WaitVisible(`//h2[contains(., "Where the time went")]`), shows("waits: the project is held: held in the console"), shows("note Look at the springs"))
 	do("the queue says why", chromedp.KeyEvent("q"), chromedp.WaitVisible(`//td[contains(text(), "the project is held")]`))
 	do("and what the runner has", shows("clang"))
-	do("release it", chromedp.Navigate(address+"/tidewick"), chromedp.Click(`//button[text()="Release"]`), chromedp.WaitVisible(`//button[text()="Hold"]`))
+	do("resume it", chromedp.Navigate(address+"/tidewick"), chromedp.Click(`//button[text()="Resume"]`), chromedp.WaitVisible(`//button[text()="Hold"]`))
 
 	do("a pipeline's editor", chromedp.Navigate(address+"/tidewick/pipelines/trunk"), chromedp.WaitVisible(`//span[contains(text(), "nothing found")]`),
 		chromedp.WaitVisible(`//*[@aria-label="Jobs and their order"]//*[text()="library+x86_64"]`))

@@ -54,6 +54,7 @@ func TestTheConsoleIsServedPacked(t *testing.T) {
 		req, err := http.NewRequest(http.MethodGet, "http://"+s.listen+path, nil)
 		require.NoError(t, err)
 		req.Header.Set("Accept-Encoding", accept)
+		req.Header.Set("Accept", "text/html, */*")
 		res, err := http.DefaultTransport.RoundTrip(req)
 		require.NoError(t, err)
 		return res

@@ -144,7 +144,14 @@ func (s *server) stop(t testing.TB) {
 // piston runs a command against the service and returns what it printed and its exit code.
 func (s *server) piston(t testing.TB, input string, args ...string) (string, int) {
 	t.Helper()
+	return s.pistonIn(t, "", input, args...)
+}
+
+// pistonIn runs it in a folder.
+func (s *server) pistonIn(t testing.TB, dir, input string, args ...string) (string, int) {
+	t.Helper()
 	cmd := exec.Command(binary(), args...)
+	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "PISTON_CONFIG="+s.config, "NO_COLOR=1")
 	cmd.Stdin = strings.NewReader(input)
 	var out bytes.Buffer

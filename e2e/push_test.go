@@ -143,7 +143,7 @@ func deliver(t *testing.T, s *server, key api.HookKey, id string, at time.Time, 
 	if spoil {
 		body = bytes.Replace(body, []byte("main"), []byte("evil"), 1)
 	}
-	req, err := http.NewRequest(http.MethodPost, "http://"+s.listen+key.Address, bytes.NewReader(body))
+	req, err := http.NewRequest(http.MethodPost, key.Address, bytes.NewReader(body))
 	require.NoError(t, err)
 	req.Header.Set("webhook-id", id)
 	req.Header.Set("webhook-timestamp", fmt.Sprint(at.Unix()))

@@ -3,6 +3,8 @@ package e2e
 import (
 	"encoding/xml"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -170,6 +172,51 @@ files = ["out/*"]
 	assert.Contains(t, r.logText(1, "declared"), "got ‹hidden›")
 	require.Len(t, d.Artifacts, 1)
 	assert.Equal(t, "meant", d.Artifacts[0].Job)
+	assert.Contains(t, s.log.String(), "project=carried", "the runner logs jobs")
+	assert.NotContains(t, s.log.String(), value, "nothing of a secret is in the log of server and runner, not even in a file's name")
+}
+
+func TestAFileOfHolesHoldsNobodyUp(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "holes", map[string]string{"lock": "1", "piston/trunk.toml": `
+[trigger.push]
+[job.kept]
+[[job.kept.step]]
+script = "mkdir out; truncate -s 900G out/huge; echo x > out/small"
+[job.kept.keep.app]
+files = ["out/*"]
+[job.handed]
+[[job.handed.step]]
+script = "truncate -s 900G huge"
+[job.handed.hand.app]
+files = ["huge"]
+[job.cached]
+limits = { cache = "1MB" }
+[job.cached.cache.depot]
+paths = ["depot"]
+follows = ["lock"]
+[[job.cached.step]]
+script = "mkdir depot; head -c 600000 /dev/zero > depot/a; head -c 600000 /dev/zero > depot/b"
+[job.slow]
+limit = "3s"
+[[job.slow.step]]
+script = "truncate -s 18G huge"
+[job.slow.keep.app]
+files = ["huge"]
+`})
+	r.push()
+	d := r.run(1, true)
+	jobs := map[string]api.Job{}
+	for _, j := range d.Jobs {
+		jobs[j.Name] = j
+	}
+	assert.Contains(t, jobs["kept"].Reason, "limit of keep is reached: out/huge has 966.37 GB (of which 0 B are more than holes)")
+	assert.Contains(t, jobs["handed"].Reason, "limit of hand is reached")
+	assert.Equal(t, state.Passed, jobs["cached"].State)
+	assert.Contains(t, jobs["cached"].Caches[0].Note, "limit of cache is reached: depot/b")
+	assert.Equal(t, state.TimedOut, jobs["slow"].State, "taking files in obeys the job's own limit: %s", jobs["slow"].Reason)
+	require.Len(t, d.Artifacts, 1)
+	assert.Equal(t, "out/small", d.Artifacts[0].Path)
 }
 
 func TestASecretInATestReportIsHidden(t *testing.T) {
@@ -349,4 +396,30 @@ func TestATokenThatEndsInMidRun(t *testing.T) {
 	assert.Equal(t, 2, d.Jobs[0].Attempt)
 	assert.Contains(t, d.Jobs[0].Attempts[0].Reason, "was lost")
 	assert.Contains(t, r.logText(1, "main"), "done by attempt 2")
+}
+
+func TestASubmoduleInsideIsNotAskedFor(t *testing.T) {
+	s := theServer(t)
+	asked := 0
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked++ }))
+	defer inside.Close()
+	r := s.script(t, "reaching", "true")
+	head := r.git("rev-parse", "HEAD")
+	r.write(map[string]string{".gitmodules": "[submodule \"x\"]\n\tpath = x\n\turl = " + inside.URL + "/x.git\n"})
+	r.git("update-index", "--add", "--cacheinfo", "160000,"+head+",x")
+	r.git("add", ".gitmodules")
+	r.git("commit", "-q", "-m", "Name a repository of the machine")
+	r.push()
+	d := r.run(1, true)
+	assert.Equal(t, state.Failed, d.State)
+	assert.Contains(t, d.Reason, "only https addresses are fetched")
+	assert.Contains(t, d.Reason, "piston project lend")
+	assert.NotContains(t, d.Reason, string(filepath.Separator)+"runner", "nor is a folder of the runner's told: %s", d.Reason)
+	r.write(map[string]string{".gitmodules": "[submodule \"x\"]\n\tpath = x\n\turl = " + strings.Replace(inside.URL, "http:", "https:", 1) + "/x.git\n"})
+	r.git("add", ".gitmodules")
+	r.git("commit", "-q", "-m", "And by https")
+	r.push()
+	d = r.run(2, true)
+	assert.Contains(t, d.Reason, "127.0.0.1 (127.0.0.1) is not an address that a repository may make a runner speak to")
+	assert.Zero(t, asked)
 }

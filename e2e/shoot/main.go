@@ -34,7 +34,8 @@ var pages = []struct {
 	{"pipelines", "/tidewick/pipelines", `//a[text()="trunk"]`, true},
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
 	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
-	{"you", "/-/you", `//td//b[text()="the runner of this machine"]`, true},
+	{"pushes", "/tidewick/pushes", `//a[contains(., "trunk run 1")]`, true},
+	{"kept", "/tidewick/kept", `//td[text()="Caches"]`, true},
 	{"people", "/-/people", `//b[text()="group mobile"]`, true},
 	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},
 }
@@ -103,9 +104,6 @@ func shoot(address, password, out string) error {
 			return err
 		}
 		if scheme == "light" {
-			if err := picture(ctx, filepath.Join(out, "sign-in-light.png"), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=password]`)); err != nil {
-				return err
-			}
 			if err := chromedp.Run(ctx, browser.SignIn(address, password)); err != nil {
 				return err
 			}
