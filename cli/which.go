@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"slices"
 	"strconv"
@@ -34,11 +35,9 @@ const (
 
 // runsMeant finds the runs a command is about, by number. Of a commit these are the latest of each pipeline.
 func runsMeant(ctx context.Context, cl *client.Client, project, text string) ([]int64, error) {
-	if n, err := strconv.ParseInt(text, 10, 64); err == nil && len(text) <= 10 {
-		if n < 1 {
-			return nil, usage("%q is no number of a run", text)
-		}
-		return []int64{n}, nil
+	n, known, err := numberMeant(ctx, cl, project, text)
+	if err != nil || known {
+		return []int64{n}, err
 	}
 	if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
 		return nil, usage("%q is no run: give a number, a commit, a branch, a tag or HEAD", text)
@@ -61,6 +60,28 @@ func runsMeant(ctx context.Context, cl *client.Client, project, text string) ([]
 		return nil, fmt.Errorf("project %s has no runs yet", project)
 	}
 	return []int64{page.Runs[0].Number}, nil
+}
+
+// shortestCommit is how many digits of a commit name it at least, as Git abbreviates.
+const shortestCommit = 7
+
+// numberMeant takes text as a run's number. One commit in twenty-seven begins with seven digits that could be a number
+// too: such a one is the run only when the project has it.
+func numberMeant(ctx context.Context, cl *client.Client, project, text string) (n int64, known bool, err error) {
+	n, err = strconv.ParseInt(text, 10, 64)
+	switch {
+	case err != nil || len(text) > 10:
+		return 0, false, nil
+	case n < 1:
+		return 0, false, usage("%q is no number of a run", text)
+	case len(text) < shortestCommit:
+		return n, true, nil
+	}
+	_, err = cl.Run(ctx, project, n)
+	if problem := (*client.Problem)(nil); errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+		return 0, false, nil
+	}
+	return n, err == nil, err
 }
 
 // theRun finds the one run a command is about: of several of a commit the one that did not go well, else the latest.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -54,6 +55,28 @@ func TestAPushNamesItsRunsAndWatchFollowsThem(t *testing.T) {
 	out, code = s.pistonIn(t, r.dir, "", "watch", "which")
 	assert.NotZero(t, code)
 	assert.Contains(t, out, "no pipeline of which starts on that")
+}
+
+// One commit in twenty-seven begins with seven digits, which could be a run's number as well.
+func TestACommitThatLooksLikeARunsNumberIsTheCommit(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "digits", map[string]string{"piston/trunk.toml": onPush("true")})
+	short := ""
+	for n := 0; short == ""; n++ {
+		r.git("commit", "-q", "--amend", "-m", fmt.Sprintf("Try %d", n))
+		if id := r.git("rev-parse", "HEAD")[:7]; strings.Trim(id, "0123456789") == "" {
+			short = id
+		}
+	}
+	r.push()
+	for _, dir := range []string{r.dir, filepath.Dir(r.dir)} {
+		out, code := s.pistonIn(t, dir, "", "watch", "digits", short)
+		assert.Zero(t, code, out)
+		assert.Contains(t, out, "run 1, trunk of main")
+	}
+	out, code := s.pistonIn(t, r.dir, "", "watch", "digits", "7654321")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "no run of 7654321: is it pushed?")
 }
 
 func TestGetPutsFilesOfOneNameBesideEachOther(t *testing.T) {
