@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/pointer"
 )
 
 func attemptPath(attempt int64) string { return fmt.Sprintf("/runner/attempts/%d", attempt) }
@@ -70,6 +71,19 @@ func (c *Client) Cache(ctx context.Context, attempt int64, key string) (io.ReadC
 		return nil, 0, err
 	}
 	return res.Body, res.ContentLength, nil
+}
+
+// Large reads a file that a repository keeps beside itself, of a source that the service serves at a path; the caller
+// closes it. A 404 Problem when its remote has none such.
+func (c *Client) Large(ctx context.Context, source string, p pointer.Pointer) (content io.ReadCloser, err error) {
+	err = c.retry(ctx, func() error {
+		res, err := c.request(ctx, http.MethodGet, fmt.Sprintf("%s/large/%s?size=%d", source, p.ID, p.Size), nil, "")
+		if err == nil {
+			content = res.Body
+		}
+		return err
+	})
+	return content, err
 }
 
 // SaveCache sends a packed cache.

@@ -2,15 +2,19 @@ package httpapi
 
 import (
 	"errors"
+	"io"
 	"net/http"
 	"net/http/cgi"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"gentlepiston.example/piston/core/pointer"
 	"gentlepiston.example/piston/source"
 )
 
@@ -44,6 +48,25 @@ func (sv *server) git(r chi.Router) {
 		r.Header.Del("Authorization")
 		h.ServeHTTP(w, r)
 	}
+	r.Get("/git/{project}/large/{id}", sv.large)
 	r.Get("/git/{project}/info/refs", serve)
 	r.Post("/git/{project}/git-upload-pack", serve)
+}
+
+// large serves a file that a project's repository keeps beside itself, as the query's size and the id in the path say.
+func (sv *server) large(w http.ResponseWriter, r *http.Request) {
+	size, err := strconv.ParseInt(r.URL.Query().Get("size"), 10, 64)
+	id := chi.URLParam(r, "id")
+	if err != nil || size < 0 || !pointer.IsID(id) {
+		fail(w, r, huma.Error400BadRequest("a large file is named by its SHA-256 and its size in bytes"))
+		return
+	}
+	content, err := sv.s.Large(r.Context(), chi.URLParam(r, "project"), pointer.Pointer{ID: id, Size: size})
+	if err != nil {
+		fail(w, r, err)
+		return
+	}
+	defer content.Close()
+	w.Header().Set("Content-Type", "application/octet-stream")
+	_, _ = io.Copy(w, io.LimitReader(content, size+1)) // the runner sees whether it is all
 }

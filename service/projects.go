@@ -4,11 +4,14 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"path/filepath"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/pointer"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
 )
@@ -133,6 +136,23 @@ func (s *Service) Repository(ctx context.Context, name string) (source.Repo, err
 		return source.Repo{}, err
 	}
 	return source.Open(ctx, p.Remote, s.mirror(p.ID))
+}
+
+// Large opens a file that a project's repository keeps beside itself.
+func (s *Service) Large(ctx context.Context, project string, at pointer.Pointer) (io.ReadCloser, error) {
+	p, err := s.project(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	repo, err := source.Open(ctx, p.Remote, s.mirror(p.ID))
+	if err != nil {
+		return nil, err
+	}
+	content, err := repo.Large(ctx, p.Remote, at)
+	if errors.Is(err, source.ErrNoObject) {
+		return nil, fmt.Errorf("%w: %w", ErrNotFound, err)
+	}
+	return content, err
 }
 
 // Lendings lists the projects whose jobs may read a project's source, as submodules.
