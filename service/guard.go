@@ -26,8 +26,8 @@ func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
 	at := &check.Occasion{Pipeline: run.Pipeline, Branch: run.Branch, Tag: run.Tag}
 	for _, name := range p.JobNames() {
 		j := p.Job[name]
-		for _, s := range j.Step {
-			wanted := s.AllSecrets()
+		for _, s := range j.Askers() {
+			wanted := j.SecretsOf(s)
 			if len(wanted) == 0 || !plan.MayRun(j, s, run.Facts.V) {
 				continue
 			}

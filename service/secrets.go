@@ -349,11 +349,11 @@ func (s *Service) DropSecret(ctx context.Context, project, name string) error {
 // not have, now, is left out, whatever was so when it was planned.
 func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
 	wanted := map[string]bool{}
-	for _, step := range job.Definition.V.Step {
-		if step.Skip != "" {
+	for _, asker := range job.Definition.V.Askers() {
+		if asker != nil && asker.Skip != "" {
 			continue
 		}
-		for _, name := range step.AllSecrets() {
+		for _, name := range job.Definition.V.SecretsOf(asker) {
 			wanted[name] = true
 		}
 	}

@@ -73,9 +73,22 @@ func workOf(c api.Claimed, err error) (*api.Work, error) { return c.Work, err }
 
 func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
 	t.Helper()
+	return claimWithin(t, s, 15*time.Second)
+}
+
+// noClaim asks for work where there should be none.
+func noClaim(t *testing.T, s *Service) *api.Work {
+	t.Helper()
+	w, _ := claimWithin(t, s, 1500*time.Millisecond)
+	return w
+}
+
+func claimWithin(t *testing.T, s *Service, wait time.Duration) (*api.Work, *age.X25519Identity) {
+	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	w, err := workOf(s.Claim(t.Context(), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()}))
+	w, err := workOf(s.Claim(t.Context(), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1,
+		WaitMs: int(wait.Milliseconds()), Recipient: identity.Recipient().String()}))
 	require.NoError(t, err)
 	return w, identity
 }
@@ -100,7 +113,7 @@ func TestARunFromClaimToEnd(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(opened), "KEY")
 	assert.NotContains(t, string(opened), "OTHER", "only what the job's steps list")
-	none, _ := claim(t, s)
+	none := noClaim(t, s)
 	assert.Nil(t, none, "the second job waits for the first")
 
 	d, err := s.Run(ctx, "p", run.Number)
@@ -170,7 +183,7 @@ func TestStoppingWhatWaits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, state.Cancelled, d.State)
 	assert.Equal(t, "stopped by ada", d.Reason)
-	w, _ := claim(t, s)
+	w := noClaim(t, s)
 	assert.Nil(t, w, "nothing of it is left in the queue")
 }
 
