@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,6 +45,9 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 	if err := j.nameOrigin(); err != nil {
 		return err
 	}
+	if err := j.fillIn(ctx, ".", at); err != nil {
+		return fmt.Errorf("checking out %.12s: %w", j.work.Commit, err)
+	}
 	if _, err := os.Lstat(filepath.Join(j.src, ".gitmodules")); err == nil {
 		if err := j.checkoutSubmodules(ctx, full); err != nil {
 			return err
@@ -73,6 +77,12 @@ func (j *job) checkoutSubmodules(ctx context.Context, full bool) error {
 	}
 	defer g.close()
 	m := &modules{job: j, full: full, settings: map[string]string{"http.proxy": g.address(), "http.proxyAuthMethod": "basic"}}
+	if opened := j.work.Job.Submodules; opened != nil {
+		if m.bridge, err = openBridge(ctx, g, opened, j.secrets[opened.Key]); err != nil {
+			return fmt.Errorf("checking out submodules: %w", err)
+		}
+		defer m.bridge.close()
+	}
 	err = j.insist(ctx, "checking out submodules", func() error {
 		err := m.bring(ctx, ".", 0)
 		if err != nil && len(g.refusals()) > 0 {
@@ -85,10 +95,10 @@ func (j *job) checkoutSubmodules(ctx context.Context, full bool) error {
 	}
 	why := err.Error()
 	if refused := g.refusals(); len(refused) > 0 {
-		why = strings.Join(refused, "\n")
+		why = strings.Join(slices.Compact(refused), "\n")
 	}
-	return fmt.Errorf("checking out submodules: %s\nA submodule must be at an https address, or be the remote of a project "+
-		"that lends its source to this one (piston project lend)", why)
+	return fmt.Errorf("checking out submodules: %s\nA submodule must be at an https address, at one by ssh that the job's submodules "+
+		"open, or be the remote of a project that lends its source to this one (piston project lend)", why)
 }
 
 // modules are the submodules of a checkout, and theirs.
@@ -96,6 +106,40 @@ type modules struct {
 	*job
 	full     bool
 	settings map[string]string // git's, for going out
+	bridge   *bridge           // to hosts that only a key opens; nil without one
+}
+
+// ways gives git's settings for going out to addresses, by the submodules' names: what is lent comes from the service, and
+// what only a key opens by the bridge.
+func (m *modules) ways(addresses map[string]string) (map[string]string, error) {
+	settings := maps.Clone(m.settings)
+	for name, address := range addresses {
+		if lent, is := m.lent(address); is {
+			settings["submodule."+name+".url"] = m.Client.Address + lent
+			continue
+		}
+		if m.bridge == nil {
+			continue
+		}
+		if strings.HasPrefix(strings.ToLower(address), "git:") {
+			return nil, &unmendable{address + " is not fetched by https or ssh"}
+		}
+		loopback, is, err := m.bridge.way(address)
+		if err != nil {
+			return nil, &unmendable{err.Error()}
+		}
+		if is {
+			settings["submodule."+name+".url"] = loopback
+			settings["protocol.git.allow"] = "always"
+		}
+	}
+	return settings, nil
+}
+
+// lent is where the service serves a repository from that is this project's, or lent to it.
+func (m *modules) lent(address string) (source string, is bool) {
+	source, is = m.work.Sources[strings.TrimSuffix(address, "/")]
+	return source, is
 }
 
 // maxModuleDepth bounds submodules within submodules.
@@ -116,20 +160,15 @@ func (m *modules) bring(ctx context.Context, dir string, depth int) error {
 	if err != nil {
 		return err
 	}
-	for name, url := range urls {
-		lent, is := m.work.Sources[strings.TrimSuffix(url, "/")]
-		if !is {
-			continue
-		}
-		if _, err := m.gitIn(ctx, dir, nil, "config", "submodule."+name+".url", m.Client.Address+lent); err != nil {
-			return err
-		}
+	settings, err := m.ways(urls)
+	if err != nil {
+		return err
 	}
 	args := []string{"submodule", "--quiet", "update"}
 	if !m.full {
 		args = append(args, "--depth=1")
 	}
-	if _, err := m.gitIn(ctx, dir, m.settings, args...); err != nil {
+	if _, err := m.gitIn(ctx, dir, settings, args...); err != nil {
 		return err
 	}
 	paths, err := m.named(ctx, dir, "path", "-f", ".gitmodules")
@@ -144,6 +183,11 @@ func (m *modules) bring(ctx context.Context, dir string, depth int) error {
 		// Where it is from is what its own relative submodules count from, and a person would see.
 		if _, err := m.gitIn(ctx, inner, nil, "config", "remote.origin.url", urls[name]); err != nil {
 			return err
+		}
+		if lent, is := m.lent(urls[name]); is {
+			if err := m.fillIn(ctx, inner, lent); err != nil {
+				return err
+			}
 		}
 		if err := m.bring(ctx, inner, depth+1); err != nil {
 			return err

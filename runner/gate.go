@@ -44,11 +44,16 @@ func (g *gate) refusals() []string {
 	return slices.Clone(g.refused)
 }
 
-func (g *gate) refuse(w http.ResponseWriter, why string) {
+func (g *gate) refuse(w http.ResponseWriter, why error) {
+	http.Error(w, g.note(why).Error(), http.StatusForbidden)
+}
+
+// note remembers why something was refused.
+func (g *gate) note(why error) error {
 	g.mu.Lock()
-	g.refused = append(g.refused, why)
-	g.mu.Unlock()
-	http.Error(w, why, http.StatusForbidden)
+	defer g.mu.Unlock()
+	g.refused = append(g.refused, why.Error())
+	return why
 }
 
 // httpsPort is the only one that is spoken to.
@@ -88,14 +93,14 @@ func (g *gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if r.Method != http.MethodConnect {
-		g.refuse(w, fmt.Sprintf("%s: only https addresses are fetched", r.URL.Redacted()))
+		g.refuse(w, fmt.Errorf("%s: only https addresses are fetched", r.URL.Redacted()))
 		return
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), tunnelWithin)
 	defer cancel()
-	there, err := g.dial(ctx, r.Host)
+	there, err := g.dial(ctx, r.Host, httpsPort)
 	if err != nil {
-		g.refuse(w, err.Error())
+		g.refuse(w, err)
 		return
 	}
 	here, rest, err := http.NewResponseController(w).Hijack()
@@ -127,8 +132,8 @@ func (g *gate) join(here net.Conn, sent *bufio.Reader, there net.Conn) {
 // errInner says that an address is not one of the world.
 var errInner = errors.New("is not an address that a repository may make a runner speak to; only its owner can let it through")
 
-// dial connects to a host and port that may be spoken to.
-func (g *gate) dial(ctx context.Context, to string) (net.Conn, error) {
+// dial connects to a host and port that may be spoken to; in the world that is one port.
+func (g *gate) dial(ctx context.Context, to string, only uint16) (net.Conn, error) {
 	host, portText, err := net.SplitHostPort(to)
 	port, portErr := strconv.ParseUint(portText, 10, 16)
 	if err != nil || portErr != nil {
@@ -146,7 +151,7 @@ func (g *gate) dial(ctx context.Context, to string) (net.Conn, error) {
 		if !g.policy.May(a, uint16(port)) {
 			return nil, fmt.Errorf("%s (%s) %w", host, a, errInner)
 		}
-		if reach.World(a) && port != httpsPort {
+		if reach.World(a) && uint16(port) != only {
 			return nil, fmt.Errorf("%s: only the port of https is spoken to", to)
 		}
 	}

@@ -172,7 +172,7 @@ func All(r *Repository, s *Service) Result {
 	for i := range out.Files {
 		out.Files[i].Findings = tidy(out.Files[i].Findings)
 	}
-	out.Findings = append(append(out.Findings, tracked(t)...), submodules(t)...)
+	out.Findings = append(append(out.Findings, tracked(t)...), submodules(t, out.Files)...)
 	if t.OnDisk != nil {
 		out.Findings = append(out.Findings, wholeTree(t)...)
 	}

@@ -68,8 +68,8 @@ var Codes = []Code{
 	{"unused-input", definition.Warning, "An input that nothing uses.", "Use it, or remove it."},
 	{"unused-part", definition.Warning, "A part that no pipeline uses.", "Use it, or remove it."},
 	{"merge-marker", definition.Error, "A tracked file holds the marks of a merge that was not settled.", "Settle it, and commit."},
-	{"lfs-pointer", definition.Warning, "A tracked file is a pointer of Git LFS and not what it stands for; the checkout of a job does not fill it in.", "Track the file itself, or fetch it in a step."},
-	{"submodule-refused", definition.Warning, "A submodule is at an address that runners do not fetch from.", "Use an https address, or lend the project that has it."},
+	{"lfs-pointer", definition.Warning, "A file of the work tree is a pointer of Git LFS and not what it stands for. A job has the file where `.gitattributes` says `filter=lfs` and the project's remote serves it.", "`git lfs pull`; where the remote does not serve it, track the file itself."},
+	{"submodule-refused", definition.Warning, "A submodule is at an address that runners do not fetch from.", "Use an https address, name a key for it in the job's `submodules`, or lend the project that has it."},
 	{"unreadable-file", definition.Error, "A pipeline file cannot be read.", "Make it a plain file."},
 }
 

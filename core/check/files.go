@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/pointer"
 	"gentlepiston.example/piston/core/reach"
 )
 
@@ -103,8 +104,6 @@ var mergeStart, mergeEnd = regexp.MustCompile(`(?m)^<{7} \S`), regexp.MustCompil
 // pictures and the like are looked at for pointers only.
 var large = regexp.MustCompile(`(?i)\.(png|jpe?g|webp|gif|ico|icns|ttf|otf|woff2?|mp3|m4a|ogg|wav|mp4|mov|aar|jar|so|a|dylib|zip|gz|pdf|tflite|bin|dat|psd|sketch)$`)
 
-const lfsPointer = "version https://git-lfs.github.com/spec/"
-
 // buildFiles are those in which an absolute path decides what is built.
 var buildFiles = regexp.MustCompile(`(?i)(^|/)(Makefile|GNUmakefile|CMakeLists\.txt|Podfile|Gemfile|Cartfile|meson\.build|BUILD)$|\.(gradle|kts|mk|cmake|xcconfig|pbxproj|properties|sh|bash|podspec|toml|csproj)$`)
 
@@ -120,8 +119,9 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 		}
 		text := t.text(e.Path)
 		switch {
-		case strings.HasPrefix(text, lfsPointer):
-			found = append(found, whole("lfs-pointer", e.Path, "this is a pointer of Git LFS, not the file itself, and a job's checkout does not fill it in", "Track the file itself: git lfs untrack, and commit it; or fetch it in a step."))
+		case pointer.Is(text):
+			found = append(found, whole("lfs-pointer", e.Path, "this is a pointer of Git LFS, not the file itself; a job has the file where .gitattributes says filter=lfs and the remote serves it",
+				"git lfs pull brings it here. Where the remote does not serve it, track the file itself: git lfs untrack, and commit it."))
 			continue
 		case large.MatchString(e.Path) || len(text) > maxLookedSize || passedOver.MatchString(e.Path) || strings.IndexByte(text, 0) >= 0:
 			continue
@@ -197,19 +197,51 @@ func isWord(c byte) bool {
 var moduleURL = regexp.MustCompile(`(?m)^\s*url\s*=\s*(\S+)\s*$`)
 
 // submodules warns of addresses that runners do not fetch from.
-func submodules(t *Tree) (found []definition.Finding) {
+func submodules(t *Tree, files []File) (found []definition.Finding) {
+	opened := map[string]bool{}
+	for _, f := range files {
+		for _, host := range hostsOpened(f.Pipeline) {
+			opened[host] = true
+		}
+	}
 	text := t.text(".gitmodules")
 	for _, at := range moduleURL.FindAllStringSubmatchIndex(text, -1) {
 		address := text[at[2]:at[3]]
-		why := refusedAddress(address)
+		to, keyed := reach.BySSH(address)
+		why, fix := "", "Use its https address; or register it as a project that lends its source (piston project lend), which makes this right."
+		switch {
+		case keyed && opened[to.Host]:
+			continue
+		case keyed:
+			why, fix = "is fetched by ssh, and no job says with which key", "Name the key and the host in the job's submodules; or u"+fix[1:]
+		default:
+			why = refusedAddress(address)
+		}
 		if why == "" {
 			continue
 		}
 		line := strings.Count(text[:at[2]], "\n") + 1
-		found = append(found, inFile("submodule-refused", ".gitmodules", line, lineOf(text, line), address+" "+why,
-			"Use its https address; or register it as a project that lends its source (piston project lend), which makes this right."))
+		found = append(found, inFile("submodule-refused", ".gitmodules", line, lineOf(text, line), address+" "+why, fix))
 	}
 	return found
+}
+
+// hostsOpened lists the hosts that jobs of a pipeline have a key for, with their ports.
+func hostsOpened(p *definition.Pipeline) (hosts []string) {
+	if p == nil {
+		return nil
+	}
+	for _, j := range p.Job {
+		if j.Submodules == nil {
+			continue
+		}
+		for _, entry := range j.Submodules.Hosts {
+			if host, _, err := definition.HostKey(entry); err == nil {
+				hosts = append(hosts, host)
+			}
+		}
+	}
+	return hosts
 }
 
 // refusedAddress says why a runner does not fetch from an address; "" when it may. A path is another project's, or nobody's.
@@ -218,7 +250,7 @@ func refusedAddress(address string) string {
 	case strings.HasPrefix(address, "."), path.IsAbs(address):
 		return ""
 	case !strings.Contains(address, "://"):
-		return "is fetched by ssh, for which a runner has no key"
+		return "is no address"
 	}
 	u, err := url.Parse(address)
 	switch {

@@ -96,7 +96,7 @@ func (c *checker) needs(j *definition.Job) {
 		}
 		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), mend, definition.Place{Job: j, Keys: []string{key}})
 	}
-	for _, s := range j.Step {
+	for _, s := range j.Askers() {
 		for _, f := range Secrets(c.p, j, s, c.service, nil) {
 			c.keep(f)
 		}

@@ -36,11 +36,11 @@ func (s *Service) secretNames() []string {
 	return names
 }
 
-// Secrets finds the secrets a step asks for and will not get, and those it will soon not get any more. Without an
-// occasion only what holds for every run of the pipeline is said.
+// Secrets finds the secrets a step asks for, or the checkout where that is nil, and will not get, and those it will soon
+// not get any more. Without an occasion only what holds for every run of the pipeline is said.
 func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service, at *Occasion) (found []definition.Finding) {
-	for _, name := range s.AllSecrets() {
-		asks := fmt.Sprintf("step %q of job %q asks for the secret %s", s.Name, cmp.Or(j.Of, j.Name), name)
+	for _, name := range j.SecretsOf(s) {
+		asks := fmt.Sprintf("%s asks for the secret %s", asker(j, s), name)
 		add := func(code, message, fix string) {
 			found = append(found, New(p, code, asks+", "+message, fix, secretPlace(j, s, name)))
 		}
@@ -97,15 +97,29 @@ func (s *Service) missing(name string) (message, fix string) {
 	return message, fix
 }
 
-// RefusedSecrets says that a step asks for secrets in an untrusted proposal.
+// RefusedSecrets says that a step, or the checkout, asks for secrets in an untrusted proposal.
 func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
-	names := s.AllSecrets()
-	return New(p, "secret-refused", fmt.Sprintf("step %q of job %q asks for %s, and this commit is of a proposal from outside", s.Name, cmp.Or(j.Of, j.Name), strings.Join(names, ", ")),
-		"Give the step when = 'trusted'.", secretPlace(j, s, names[0]))
+	names, fix := j.SecretsOf(s), "Give the step when = 'trusted'."
+	if s == nil {
+		fix = "Give the job when = 'trusted'."
+	}
+	return New(p, "secret-refused", fmt.Sprintf("%s asks for %s, and this commit is of a proposal from outside", asker(j, s), strings.Join(names, ", ")),
+		fix, secretPlace(j, s, names[0]))
 }
 
-// secretPlace is where a step asks for a secret.
+// asker names who asks for a secret.
+func asker(j *definition.Job, s *definition.Step) string {
+	if s == nil {
+		return fmt.Sprintf("the checkout of job %q", cmp.Or(j.Of, j.Name))
+	}
+	return fmt.Sprintf("step %q of job %q", s.Name, cmp.Or(j.Of, j.Name))
+}
+
+// secretPlace is where a step, or the checkout, asks for a secret.
 func secretPlace(j *definition.Job, s *definition.Step, name string) definition.Place {
+	if s == nil {
+		return definition.Place{Job: j, Keys: []string{"submodules", "key"}}
+	}
 	if i := slices.Index(s.Secrets, name); i >= 0 {
 		return definition.Place{Job: j, Step: s, Keys: []string{"secrets", itoa(i)}}
 	}

@@ -186,13 +186,17 @@ func (c *checker) proposalSecrets() {
 		if strings.Contains(j.When, "trusted") || strings.Contains(j.When, "trigger") {
 			continue
 		}
-		for _, s := range j.Step {
-			names := s.AllSecrets()
-			if len(names) == 0 || strings.Contains(s.When, "trusted") || strings.Contains(s.When, "trigger") {
+		for _, s := range j.Askers() {
+			names := j.SecretsOf(s)
+			if len(names) == 0 || s != nil && (strings.Contains(s.When, "trusted") || strings.Contains(s.When, "trigger")) {
 				continue
 			}
-			c.add("secret-in-proposal", fmt.Sprintf("step %q asks for %s, and proposals start this pipeline: those from outside are given no secret, and fail", s.Name, strings.Join(names, ", ")),
-				"Give the step when = 'trusted', if the rest can do without.", secretPlace(j, s, names[0]))
+			fix := "Give the step when = 'trusted', if the rest can do without."
+			if s == nil {
+				fix = "Give the job when = 'trusted', if the rest can do without."
+			}
+			c.add("secret-in-proposal", fmt.Sprintf("%s asks for %s, and proposals start this pipeline: those from outside are given no secret, and fail", asker(j, s), strings.Join(names, ", ")),
+				fix, secretPlace(j, s, names[0]))
 		}
 	}
 }

@@ -1,32 +1,39 @@
 package definition
 
 import (
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
 	"slices"
+	"strings"
 )
 
 // Job is the part of a run that needs one machine.
 type Job struct {
-	Name     string            `toml:"-" json:"name"`
-	About    string            `toml:"about" json:"about,omitempty" doc:"One line that says what the job is for." sample:"about = \"Package for every processor\""`
-	Machine  []string          `toml:"machine" json:"machine,omitempty" doc:"Labels a runner must have. Default [\"linux\"]." sample:"machine = [\"linux\"]"`
-	Tools    map[string]string `toml:"tools" json:"tools,omitempty" doc:"Tools the runner must have, each with the versions that will do: a version and all that continue it (\"17\"), or bounds (\">=14\", \">=3.20, <4\"), or \"*\"." sample:"tools = { clang = \">=11\", git = \"*\" }"`
-	After    []string          `toml:"after" json:"after,omitempty" doc:"Jobs that must be over before this one starts. A job with variants stands for all of them. Unless always is set they must have passed." sample:"after = [\"core\"]"`
-	When     string            `toml:"when" json:"when,omitempty" doc:"Condition (CEL) without which the job is skipped. It is asked when the jobs before it are over." sample:"when = 'branch == \"main\" || changed.within(\"android/**\")'"`
-	Always   bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a job that runs although one before it failed." sample:"after = [\"core\"]\nalways = true"`
-	Advisory bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a job whose failure is reported and changes nothing else." sample:"advisory = true"`
-	Limit    Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the job may take, from its claim to its end." sample:"limit = \"20m\""`
-	Limits   *Limits           `toml:"limits" json:"limits,omitempty" doc:"What the job may take of the machine; a runner has limits of its own, and the lesser counts." sample:"limits = { memory = \"4GB\", processes = 500, log = \"20MB\" }"`
-	Retry    *Retry            `toml:"retry" json:"retry,omitempty" doc:"Which failures make the job be tried again." sample:"retry = { times = 2, exit_codes = [75], wait = \"10s\" }"`
-	Env      map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of the job's steps; they win over the pipeline's." sample:"env = { ABI = \"arm64-v8a\" }"`
-	Dir      string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace in which the steps run that name none. Default: its top." sample:"dir = \"android\""`
-	Shell    string            `toml:"shell" json:"shell,omitempty" doc:"What runs the scripts of steps that name none: \"sh\" (the default, with -e), \"bash\" (with -e -o pipefail) or \"python3\"." sample:"shell = \"bash\""`
-	History  string            `toml:"history" json:"history,omitempty" doc:"\"shallow\" (the default) checks out the one commit; \"full\" brings the whole history and all tags, for scripts that read it." sample:"history = \"full\""`
-	Variants *Variants         `toml:"variants" json:"-" doc:"Makes a job of its own for each combination of values."`
-	Take     []string          `toml:"take" json:"take,omitempty" doc:"Files that earlier jobs hand on, each as JOB/NAME, put where they were before the steps." sample:"after = [\"core\"]\ntake = [\"core/library\"]"`
-	Cache    map[string]*Cache `toml:"cache" json:"cache,omitempty" doc:"Folders kept between runs, by name."`
-	Step     []*Step           `toml:"step" json:"step" doc:"The steps, in order. At least one."`
-	Hand     map[string]*Hand  `toml:"hand" json:"hand,omitempty" doc:"Files to hand to later jobs, by name."`
-	Keep     map[string]*Keep  `toml:"keep" json:"keep,omitempty" doc:"Artifacts to keep after the steps, by name."`
+	Name       string            `toml:"-" json:"name"`
+	About      string            `toml:"about" json:"about,omitempty" doc:"One line that says what the job is for." sample:"about = \"Package for every processor\""`
+	Machine    []string          `toml:"machine" json:"machine,omitempty" doc:"Labels a runner must have. Default [\"linux\"]." sample:"machine = [\"linux\"]"`
+	Tools      map[string]string `toml:"tools" json:"tools,omitempty" doc:"Tools the runner must have, each with the versions that will do: a version and all that continue it (\"17\"), or bounds (\">=14\", \">=3.20, <4\"), or \"*\"." sample:"tools = { clang = \">=11\", git = \"*\" }"`
+	After      []string          `toml:"after" json:"after,omitempty" doc:"Jobs that must be over before this one starts. A job with variants stands for all of them. Unless always is set they must have passed." sample:"after = [\"core\"]"`
+	When       string            `toml:"when" json:"when,omitempty" doc:"Condition (CEL) without which the job is skipped. It is asked when the jobs before it are over." sample:"when = 'branch == \"main\" || changed.within(\"android/**\")'"`
+	Always     bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a job that runs although one before it failed." sample:"after = [\"core\"]\nalways = true"`
+	Advisory   bool              `toml:"advisory" json:"advisory,omitempty" doc:"Set to true for a job whose failure is reported and changes nothing else." sample:"advisory = true"`
+	Limit      Duration          `toml:"limit" json:"limit,omitempty" doc:"How long the job may take, from its claim to its end." sample:"limit = \"20m\""`
+	Limits     *Limits           `toml:"limits" json:"limits,omitempty" doc:"What the job may take of the machine; a runner has limits of its own, and the lesser counts." sample:"limits = { memory = \"4GB\", processes = 500, log = \"20MB\" }"`
+	Retry      *Retry            `toml:"retry" json:"retry,omitempty" doc:"Which failures make the job be tried again." sample:"retry = { times = 2, exit_codes = [75], wait = \"10s\" }"`
+	Env        map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of the job's steps; they win over the pipeline's." sample:"env = { ABI = \"arm64-v8a\" }"`
+	Dir        string            `toml:"dir" json:"dir,omitempty" doc:"Folder of the workspace in which the steps run that name none. Default: its top." sample:"dir = \"android\""`
+	Shell      string            `toml:"shell" json:"shell,omitempty" doc:"What runs the scripts of steps that name none: \"sh\" (the default, with -e), \"bash\" (with -e -o pipefail) or \"python3\"." sample:"shell = \"bash\""`
+	History    string            `toml:"history" json:"history,omitempty" doc:"\"shallow\" (the default) checks out the one commit; \"full\" brings the whole history and all tags, for scripts that read it." sample:"history = \"full\""`
+	Submodules *Submodules       `toml:"submodules" json:"submodules,omitempty" doc:"How to fetch submodules that are at ssh addresses. Those at https addresses, and those of projects that lend their source, need none of it." sample:"[job.a.submodules]\nkey = \"CHARTS_KEY\"\nhosts = [\"git.tidewick.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8gISIjJCUm\"]"`
+	Variants   *Variants         `toml:"variants" json:"-" doc:"Makes a job of its own for each combination of values."`
+	Take       []string          `toml:"take" json:"take,omitempty" doc:"Files that earlier jobs hand on, each as JOB/NAME, put where they were before the steps." sample:"after = [\"core\"]\ntake = [\"core/library\"]"`
+	Cache      map[string]*Cache `toml:"cache" json:"cache,omitempty" doc:"Folders kept between runs, by name."`
+	Step       []*Step           `toml:"step" json:"step" doc:"The steps, in order. At least one."`
+	Hand       map[string]*Hand  `toml:"hand" json:"hand,omitempty" doc:"Files to hand to later jobs, by name."`
+	Keep       map[string]*Keep  `toml:"keep" json:"keep,omitempty" doc:"Artifacts to keep after the steps, by name."`
 
 	Of      string            `toml:"-" json:"of,omitempty"`      // the job as written, when this is one of its variants
 	Variant map[string]string `toml:"-" json:"variant,omitempty"` // its values
@@ -56,6 +63,35 @@ func (r *Retry) Covers(step string, code *int) bool {
 		return false
 	}
 	return slices.Contains(r.Steps, step) || code != nil && slices.Contains(r.ExitCodes, *code)
+}
+
+// Submodules is what opens the hosts of submodules.
+type Submodules struct {
+	Key   string   `toml:"key" json:"key" doc:"The secret that holds the private key, as ssh-keygen writes it, without a passphrase. It goes to the checkout, and to no step." sample:"key = \"CHARTS_KEY\"\nhosts = [\"git.tidewick.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8gISIjJCUm\"]"`
+	Hosts []string `toml:"hosts" json:"hosts" doc:"The hosts and their public keys, each as ssh-keyscan prints it: HOST TYPE KEY, or [HOST]:PORT TYPE KEY. No other is spoken to." sample:"key = \"CHARTS_KEY\"\nhosts = [\"git.tidewick.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8gISIjJCUm\"]"`
+}
+
+// HostKey reads an entry of Hosts: an address with its port, and the key in the form of RFC 4253, 6.6.
+func HostKey(entry string) (address string, key []byte, err error) {
+	fields := strings.Fields(entry)
+	if len(fields) < 3 {
+		return "", nil, errors.New("it has not three words: HOST TYPE KEY")
+	}
+	host, port := fields[0], "22"
+	if strings.HasPrefix(host, "[") {
+		if host, port, err = net.SplitHostPort(host); err != nil {
+			return "", nil, fmt.Errorf("%q is no [HOST]:PORT", fields[0])
+		}
+	}
+	if strings.ContainsAny(host, "*?!,|@") {
+		return "", nil, errors.New("it names a host by a pattern or a hash; write the host's name")
+	}
+	key, err = base64.StdEncoding.DecodeString(fields[2])
+	kind := fields[1]
+	if err != nil || len(key) < 4+len(kind) || string(key[4:4+len(kind)]) != kind || binary.BigEndian.Uint32(key) != uint32(len(kind)) {
+		return "", nil, fmt.Errorf("its third word is no key of type %s", kind)
+	}
+	return net.JoinHostPort(strings.ToLower(host), port), key, nil
 }
 
 // Cache is a folder kept between runs, identified by the content of the files it follows.
@@ -110,6 +146,20 @@ const (
 	ShellBash   = "bash"
 	ShellPython = "python3"
 )
+
+// Askers are who may ask for secrets in a job: its checkout, for which nil stands, and its steps.
+func (j *Job) Askers() []*Step { return append([]*Step{nil}, j.Step...) }
+
+// SecretsOf lists the names of the secrets that an asker of the job wants, each once, in order.
+func (j *Job) SecretsOf(s *Step) []string {
+	switch {
+	case s != nil:
+		return s.AllSecrets()
+	case j.Submodules != nil:
+		return []string{j.Submodules.Key}
+	}
+	return nil
+}
 
 // AllSecrets lists the names of the secrets a step asks for, as variables or as files, each once, in order.
 func (s *Step) AllSecrets() []string {

@@ -77,6 +77,10 @@ func TestFindingsPointAtTheirPlace(t *testing.T) {
 		{"bad duration", "[[job.a.step]]\nscript=\"x\"\nlimit=\"soon\"\n", "bad-duration", 3, 1, "90s"},
 		{"reserved variable", "[job.a.env]\nPISTON_RUN=\"1\"\n[[job.a.step]]\nscript=\"x\"\n", "bad-name", 2, 1, "set by the service"},
 		{"empty script", "[[job.a.step]]\nname=\"x\"\n", "missing-key", 1, 9, "no script"},
+		{"a key without hosts", "[job.a.submodules]\nkey=\"K\"\n[[job.a.step]]\nscript=\"x\"\n", "missing-key", 1, 8, "both key and hosts"},
+		{"a host without its key", "[job.a.submodules]\nkey=\"K\"\nhosts=[\"git.tidewick.example\"]\n[[job.a.step]]\nscript=\"x\"\n", "bad-value", 3, 8, "three words"},
+		{"hosts by a pattern", "[job.a.submodules]\nkey=\"K\"\nhosts=[\"*.tidewick.example ssh-ed25519 AAAA\"]\n[[job.a.step]]\nscript=\"x\"\n", "bad-value", 3, 8, "by a pattern"},
+		{"a key of another type", "[job.a.submodules]\nkey=\"K\"\nhosts=[\"a.example ssh-rsa AAAAC3NzaC1lZDI1NTE5AAAAIAcICQ==\"]\n[[job.a.step]]\nscript=\"x\"\n", "bad-value", 3, 8, "no key of type ssh-rsa"},
 		{"cache that follows nothing", "[[job.a.step]]\nscript=\"x\"\n[job.a.cache.c]\npaths=[\"d\"]\n", "missing-key", 3, 14, "follows nothing"},
 	}
 	for _, c := range cases {

@@ -92,6 +92,7 @@ func (v *validator) job(p *Pipeline, name string) {
 		v.tool(tool, job.Tools[tool], in("tools", tool)...)
 	}
 	v.oneOf(job.History, []string{"shallow", "full"}, in("history")...)
+	v.submodules(job.Submodules, in)
 	v.oneOf(job.Shell, shells, in("shell")...)
 	if job.Dir != "" {
 		v.relative(job.Dir, in("dir")...)
@@ -120,6 +121,23 @@ func (v *validator) job(p *Pipeline, name string) {
 	}
 	for _, handName := range sortedKeys(job.Hand) {
 		v.files(handName, "hand", job.Hand[handName].Files, `Add files = ["out/lib/**"].`, in("hand", handName))
+	}
+}
+
+func (v *validator) submodules(s *Submodules, in func(...string) []string) {
+	if s == nil {
+		return
+	}
+	if s.Key == "" || len(s.Hosts) == 0 {
+		v.add("missing-key", "submodules needs both key and hosts", `Name the secret that holds the private key, and each host as ssh-keyscan prints it.`, in("submodules")...)
+		return
+	}
+	v.secret(s.Key, in("submodules", "key")...)
+	for i, entry := range s.Hosts {
+		if _, _, err := HostKey(entry); err != nil {
+			v.add("bad-value", fmt.Sprintf("%q is no host's key: %v", entry, err), "Write a line that ssh-keyscan prints, such as git.tidewick.example ssh-ed25519 AAAA…",
+				in("submodules", "hosts", strconv.Itoa(i))...)
+		}
 	}
 }
 

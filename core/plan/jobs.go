@@ -130,7 +130,11 @@ func ask(when string, facts condition.Facts) (bool, error) {
 // MayRun reports whether a step may come to run, before anything has: conditions that depend on other jobs may hold.
 func MayRun(d *definition.Job, s *definition.Step, facts condition.Facts) bool {
 	facts.Variant = d.Variant
-	for _, when := range []string{d.When, s.When} {
+	whens := []string{d.When}
+	if s != nil {
+		whens = append(whens, s.When)
+	}
+	for _, when := range whens {
 		if when == "" {
 			continue
 		}
