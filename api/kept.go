@@ -11,9 +11,12 @@ type KeptSum struct {
 	Kind  string `json:"kind" enum:"artifact,cache,handover,log"`
 	Count int64  `json:"count"`
 	Bytes int64  `json:"bytes"`
+
+	GoingCount int64 `json:"going_count" doc:"What of it goes with the next sweep."`
+	GoingBytes int64 `json:"going_bytes"`
 }
 
-// KeptItem is something that goes next.
+// KeptItem is something that is kept.
 type KeptItem struct {
 	Kind    string    `json:"kind" enum:"artifact,cache,handover,log"`
 	Project string    `json:"project"`
@@ -21,6 +24,13 @@ type KeptItem struct {
 	What    string    `json:"what" doc:"The file, the cache, the job."`
 	Size    int64     `json:"size"`
 	Since   time.Time `json:"since" doc:"When its run ended, or when it was last used."`
+	Goes    bool      `json:"goes" doc:"Whether it goes with the next sweep."`
+}
+
+// KeptItems is a page of what is kept.
+type KeptItems struct {
+	Items []KeptItem `json:"items"`
+	Next  string     `json:"next,omitempty" doc:"Pass as after to get the following page; absent on the last."`
 }
 
 // Kept is what runs have left behind, by which rules it goes, and what goes next.
@@ -28,8 +38,7 @@ type Kept struct {
 	Rules    keep.Rules `json:"rules" doc:"Those in force."`
 	Own      keep.Rules `json:"own" doc:"What of them is this project's own; the rest is of those for all."`
 	Sums     []KeptSum  `json:"sums"`
-	Next     []KeptItem `json:"next" doc:"What goes with the next sweep, a hundred of each kind at most."`
-	Frees    int64      `json:"frees" doc:"What that frees, in bytes."`
+	Frees    int64      `json:"frees" doc:"What the next sweep frees, in bytes."`
 	DiskFree int64      `json:"disk_free" doc:"What the disk of the data folder has left, in bytes."`
 	Reserve  int64      `json:"reserve" doc:"With less than this no job is handed out, and caches are given up."`
 }

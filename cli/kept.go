@@ -20,9 +20,19 @@ func keptCommand() *cli.Command {
 		Usage:     "tell what runs have left behind, by which rules it goes, and what goes next",
 		ArgsUsage: "[PROJECT]",
 		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never goes.\n\n" +
-			example("piston kept tidewick", "piston kept rules tidewick --artifacts 30 --logs forever"),
+			example("piston kept tidewick", "piston kept list tidewick --largest", "piston kept rules tidewick --artifacts 30 --logs forever"),
 		Flags: []cli.Flag{jsonFlag},
 		Commands: []*cli.Command{{
+			Name:        "list",
+			Usage:       "list what is kept, one by one, and whether it goes next",
+			ArgsUsage:   "[PROJECT]",
+			Description: "Without PROJECT, of all.\n\n" + example("piston kept list tidewick --goes yes", "piston kept list tidewick --kind artifact --largest"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "only of this kind: artifact, cache, handover or log"},
+				&cli.StringFlag{Name: "goes", Usage: "only what goes with the next sweep (yes), or what does not (no)"},
+				&cli.BoolFlag{Name: "largest", Usage: "the largest first, else the oldest"},
+				&cli.StringFlag{Name: "after", Usage: "what a page before said under More"}, limitFlag(20, 200), jsonFlag},
+			Action: asking(listKept, "[PROJECT]"),
+		}, {
 			Name:      "rules",
 			Usage:     "say by which rules a project's things go",
 			ArgsUsage: "[PROJECT]",
@@ -99,25 +109,53 @@ func (s *screen) kept(k api.Kept) {
 	}
 	var rows [][]string
 	for _, sum := range k.Sums {
-		rows = append(rows, []string{sum.Kind, fmt.Sprint(sum.Count), quantity.Bytes(sum.Bytes), rules[sum.Kind]})
+		goes := ""
+		if sum.GoingCount > 0 {
+			goes = fmt.Sprintf("%d, %s", sum.GoingCount, quantity.Bytes(sum.GoingBytes))
+		}
+		rows = append(rows, []string{sum.Kind, fmt.Sprint(sum.Count), quantity.Bytes(sum.Bytes), goes, rules[sum.Kind]})
 	}
-	s.table([]string{"KIND", "COUNT", "SIZE", "KEPT"}, rows)
+	s.table([]string{"KIND", "COUNT", "SIZE", "GOES NEXT", "KEPT"}, rows)
+	if k.Frees > 0 {
+		s.line("%s", s.in(faint, fmt.Sprintf("The next sweep frees %s.", quantity.Bytes(k.Frees))))
+	}
 	s.line("%s", s.in(faint, fmt.Sprintf("The disk has %s left; %s are kept in reserve.", quantity.Bytes(k.DiskFree), quantity.Bytes(k.Reserve))))
-	if len(k.Next) == 0 {
-		s.line("Nothing goes with the next sweep.")
-		return
+}
+
+func listKept(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	page, err := cl.KeptItems(ctx, args[0], client.KeptFilter{Kind: c.String("kind"), Goes: c.String("goes"), Largest: c.Bool("largest"),
+		After: c.String("after"), Limit: c.Int("limit")})
+	if err != nil || c.Bool("json") {
+		return orJSON(c, page, err)
 	}
-	s.line("")
-	rows = nil
-	for _, item := range k.Next {
-		run := ""
+	s := newScreen(out(c))
+	if len(page.Items) == 0 {
+		s.line("Nothing of that kind.")
+		return nil
+	}
+	heads, rows := []string{"KIND", "RUN", "WHAT", "SIZE", "SINCE", ""}, [][]string{}
+	if args[0] == "" {
+		heads = append([]string{"PROJECT"}, heads...)
+	}
+	for _, item := range page.Items {
+		run, goes := "", ""
 		if item.Run > 0 {
 			run = fmt.Sprint(item.Run)
 		}
-		rows = append(rows, []string{item.Kind, run, short(item.What, 60), quantity.Bytes(item.Size), ago(item.Since)})
+		if item.Goes {
+			goes = "goes next"
+		}
+		row := []string{item.Kind, run, short(item.What, 60), quantity.Bytes(item.Size), ago(item.Since), goes}
+		if args[0] == "" {
+			row = append([]string{item.Project}, row...)
+		}
+		rows = append(rows, row)
 	}
-	s.table([]string{"GOES NEXT", "RUN", "WHAT", "SIZE", "SINCE"}, rows)
-	s.line("%s", s.in(faint, "That frees "+quantity.Bytes(k.Frees)+"."))
+	s.table(heads, rows)
+	if page.Next != "" {
+		s.line("%s", s.in(faint, "More: --after "+page.Next))
+	}
+	return nil
 }
 
 func removeProjectCommand() *cli.Command {

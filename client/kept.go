@@ -3,6 +3,8 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
+	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/keep"
@@ -19,6 +21,29 @@ func keptPath(project string) string {
 // Kept tells what is kept of a project, or with "" of all.
 func (c *Client) Kept(ctx context.Context, project string) (api.Kept, error) {
 	return get[api.Kept](ctx, c, keptPath(project))
+}
+
+// KeptFilter says which things that are kept to list.
+type KeptFilter struct {
+	Kind    string // "" any
+	Goes    string // yes: with the next sweep; no; "" any
+	Largest bool   // those first, else the oldest
+	After   string // KeptItems.Next of the page before
+	Limit   int
+}
+
+// KeptItems lists what is kept of a project, or with "" of all.
+func (c *Client) KeptItems(ctx context.Context, project string, f KeptFilter) (api.KeptItems, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	for name, value := range map[string]string{"kind": f.Kind, "goes": f.Goes, "after": f.After} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.Largest {
+		q.Set("order", "largest")
+	}
+	return get[api.KeptItems](ctx, c, keptPath(project)+"/items?"+q.Encode())
 }
 
 // SetKept says by which rules a project's things go, or with "" those of all.

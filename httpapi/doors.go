@@ -92,6 +92,8 @@ var doors = map[string]need{
 	"PUT /api/v1/projects/{project}/network":                          administrator,
 	"DELETE /api/v1/projects/{project}":                               administrator,
 	"GET /api/v1/kept":                                                administrator,
+	"GET /api/v1/kept/items":                                          administrator,
+	"GET /api/v1/projects/{project}/kept/items":                       reader,
 	"PUT /api/v1/kept":                                                administrator,
 	"GET /api/v1/projects/{project}/kept":                             reader,
 	"PUT /api/v1/projects/{project}/kept":                             keeper,

@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -22,8 +25,7 @@ import (
 const (
 	sweepEvery  = 10 * time.Minute
 	orphanAfter = 24 * time.Hour
-	sweepAtOnce = 500 // of each kind
-	nextShown   = 100
+	sweepAtOnce = 2000
 )
 
 // rules are those in force for a project.
@@ -40,47 +42,103 @@ func cutOf(r keep.Rules, now time.Time) store.Cut {
 		Hand: keep.Before(now, r.HandDays), ArtifactRuns: r.ArtifactRuns, CacheBytes: r.CacheBytes}
 }
 
-// Kept tells what is kept of a project, by which rules, and what goes next.
+// Kept tells what is kept of a project, or with "" of all, by which rules, and how much goes.
 func (s *Service) Kept(ctx context.Context, project string) (api.Kept, error) {
-	p, err := s.project(ctx, project)
+	id, err := s.projectOrAll(ctx, project)
 	if err != nil {
 		return api.Kept{}, err
 	}
-	inForce, own, err := s.rules(ctx, p.ID)
+	inForce, own, err := s.rules(ctx, id)
 	if err != nil {
 		return api.Kept{}, err
 	}
-	k, err := s.kept(ctx, p.ID, inForce, own)
-	if err != nil {
-		return k, err
-	}
-	next, err := s.store.Outdated(ctx, p.ID, cutOf(inForce, time.Now()), nextShown)
-	for _, item := range next {
-		k.Next = append(k.Next, api.KeptItem{Kind: item.Kind, Project: item.Project, Run: item.Run, What: item.What, Size: item.Size, Since: item.Since})
-		k.Frees += item.Size
-	}
-	return k, err
-}
-
-// KeptOfAll tells what is kept of all projects, and the rules for those that have none of their own.
-func (s *Service) KeptOfAll(ctx context.Context) (api.Kept, error) {
-	inForce, own, err := s.rules(ctx, 0)
-	if err != nil {
-		return api.Kept{}, err
-	}
-	return s.kept(ctx, 0, inForce, own)
-}
-
-func (s *Service) kept(ctx context.Context, project int64, inForce, own keep.Rules) (api.Kept, error) {
-	k := api.Kept{Rules: inForce, Own: own, Sums: []api.KeptSum{}, Next: []api.KeptItem{}, Reserve: s.space.reserve}
+	k := api.Kept{Rules: inForce, Own: own, Sums: []api.KeptSum{}, Reserve: s.space.reserve}
 	if space, err := disk.Of(s.home); err == nil {
 		k.DiskFree = space.Free
 	}
-	sums, err := s.store.KeptSums(ctx, project)
+	sums, err := s.store.KeptSums(ctx, id, s.cutFor(id, inForce))
 	for _, sum := range sums {
 		k.Sums = append(k.Sums, api.KeptSum(sum))
+		k.Frees += sum.GoingBytes
 	}
 	return k, err
+}
+
+// cutFor is what goes now. Of all projects together nothing is said to go: each has rules of its own.
+func (s *Service) cutFor(project int64, r keep.Rules) store.Cut {
+	if project == 0 {
+		return store.Cut{}
+	}
+	return cutOf(r, time.Now())
+}
+
+// projectOrAll finds a project's id; 0, which stands for all, for "".
+func (s *Service) projectOrAll(ctx context.Context, name string) (int64, error) {
+	if name == "" {
+		return 0, nil
+	}
+	p, err := s.project(ctx, name)
+	return p.ID, err
+}
+
+// KeptFilter says which things that are kept to list.
+type KeptFilter struct {
+	Kind    string
+	Goes    *bool
+	Largest bool
+	After   string // KeptItems.Next of the page before
+	Limit   int
+}
+
+// KeptItems lists what is kept of a project, or with "" of all.
+func (s *Service) KeptItems(ctx context.Context, project string, f KeptFilter) (api.KeptItems, error) {
+	page := api.KeptItems{Items: []api.KeptItem{}}
+	id, err := s.projectOrAll(ctx, project)
+	if err != nil {
+		return page, err
+	}
+	inForce, _, err := s.rules(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	part := store.KeptPage{Kind: f.Kind, Goes: f.Goes, Largest: f.Largest, Limit: f.Limit + 1}
+	if f.After != "" {
+		if part.After, err = placeOf(f.After); err != nil {
+			return page, err
+		}
+	}
+	list, err := s.store.Kept(ctx, id, s.cutFor(id, inForce), part)
+	for i, k := range list {
+		if i == f.Limit {
+			page.Next = placeAfter(list[i-1])
+			break
+		}
+		page.Items = append(page.Items, api.KeptItem{Kind: k.Kind, Project: k.Project, Run: k.Run, What: k.What, Size: k.Size, Since: k.Since, Goes: k.Goes})
+	}
+	return page, err
+}
+
+// place is where a page of things ends.
+type place struct {
+	Key, ID    int64
+	Kind, What string
+}
+
+func placeAfter(k store.Kept) string {
+	text, _ := json.Marshal(place{k.Key, k.ID, k.Kind, k.What}) // it holds nothing that cannot be written
+	return base64.RawURLEncoding.EncodeToString(text)
+}
+
+func placeOf(text string) (*store.Kept, error) {
+	var at place
+	plain, err := base64.RawURLEncoding.DecodeString(text)
+	if err == nil {
+		err = json.Unmarshal(plain, &at)
+	}
+	if err != nil || strings.IndexByte(at.Kind+at.What, 0) >= 0 {
+		return nil, fmt.Errorf("after is %w: give what next of the page before says", ErrInvalid)
+	}
+	return &store.Kept{Key: at.Key, ID: at.ID, Kind: at.Kind, What: at.What}, nil
 }
 
 // SetRules says by which rules a project's things go; with "" those for all projects.
@@ -88,13 +146,9 @@ func (s *Service) SetRules(ctx context.Context, project string, r keep.Rules) er
 	if err := r.Check(); err != nil {
 		return fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	id := int64(0)
-	if project != "" {
-		p, err := s.project(ctx, project)
-		if err != nil {
-			return err
-		}
-		id = p.ID
+	id, err := s.projectOrAll(ctx, project)
+	if err != nil {
+		return err
 	}
 	was, err := s.store.Rules(ctx, id)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -78,10 +79,13 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	k, err := s.Kept(ctx, "p")
 	require.NoError(t, err)
 	assert.Equal(t, 90, k.Rules.ArtifactDays, "what is not said is the default")
-	next := map[string]int{}
-	for _, item := range k.Next {
-		next[item.Kind]++
+	next, frees := map[string]int{}, int64(0)
+	for _, sum := range k.Sums {
+		next[sum.Kind] = int(sum.GoingCount)
+		frees += sum.GoingBytes
 	}
+	assert.Equal(t, frees, k.Frees)
+	assert.NotZero(t, frees)
 	assert.Equal(t, map[string]int{"artifact": 1, "cache": 2, "handover": 2, "log": 2}, next)
 	assert.Len(t, s.blobNames(t), 12)
 	require.NoError(t, s.sweep(ctx))
@@ -99,13 +103,46 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	assert.Len(t, part.Lines, 1)
 	k, err = s.Kept(ctx, "p")
 	require.NoError(t, err)
-	assert.Empty(t, k.Next)
+	assert.Zero(t, k.Frees)
 	assert.ErrorIs(t, s.SetRules(ctx, "p", keep.Rules{LogDays: -7}), ErrInvalid)
 
 	require.NoError(t, s.SetRules(ctx, "p", keep.Rules{CacheBytes: 500}))
 	require.NoError(t, s.sweep(ctx))
 	_, err = s.store.CacheByKey(ctx, old.ProjectID, "", "k3", true)
 	assert.ErrorIs(t, err, store.ErrNotFound, "over the size the rest of the caches goes, too")
+}
+
+func TestWhatIsKeptIsListedByPages(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := t.Context()
+	old := leaves(t, s, plan.OnPush, "k1")
+	leaves(t, s, plan.OnPush, "k2")
+	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '400 days' WHERE id = %d; UPDATE caches SET size = 77777 WHERE key = 'k2'`, old.ID))
+	all := func(project string, f KeptFilter) (list []api.KeptItem) {
+		for f.Limit = 3; ; {
+			page, err := s.KeptItems(ctx, project, f)
+			require.NoError(t, err)
+			require.LessOrEqual(t, len(page.Items), 3)
+			list = append(list, page.Items...)
+			if f.After = page.Next; f.After == "" {
+				return list
+			}
+		}
+	}
+	yes, no := true, false
+	list := all("p", KeptFilter{})
+	assert.Len(t, list, 8, "each once")
+	assert.Len(t, all("", KeptFilter{}), 8)
+	assert.True(t, slices.IsSortedFunc(list, func(a, b api.KeptItem) int { return a.Since.Compare(b.Since) }))
+	assert.EqualValues(t, 77777, all("p", KeptFilter{Largest: true})[0].Size)
+	assert.Len(t, all("p", KeptFilter{Kind: "cache"}), 2)
+	goes := all("p", KeptFilter{Goes: &yes})
+	assert.Len(t, goes, 2, "handover and log; the artifact is of the latest runs, the cache young")
+	assert.Len(t, all("p", KeptFilter{Goes: &no}), 6)
+	for _, bad := range []string{"x", "!", "eyJXaGF0IjoiXHUwMDAwIn0", "eyJLZXkiOiJ4In0"} {
+		_, err := s.KeptItems(ctx, "p", KeptFilter{After: bad, Limit: 3})
+		assert.ErrorIs(t, err, ErrInvalid, bad)
+	}
 }
 
 func TestOrphansAreFoundAndNothingElse(t *testing.T) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"math"
 	"time"
 
 	"gentlepiston.example/piston/core/keep"
@@ -24,22 +25,6 @@ func (q Q) SetRules(ctx context.Context, project int64, r keep.Rules, by string)
 		ON CONFLICT (project_id) DO UPDATE SET rules = $2, changed_by = $3, changed_at = now()`, project, asJSON(r), by)
 }
 
-// KeptSum is how much of a kind is kept.
-type KeptSum struct {
-	Kind  string `db:"kind"`
-	Count int64  `db:"n"`
-	Bytes int64  `db:"bytes"`
-}
-
-// KeptSums counts what is kept of a project, by kind; of all with project 0.
-func (q Q) KeptSums(ctx context.Context, project int64) (list []KeptSum, err error) {
-	err = q.list(ctx, &list, `SELECT 'artifact' AS kind, count(*) AS n, coalesce(sum(f.size), 0)::bigint AS bytes FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE $1::bigint IN (0, a.project_id)
-		UNION ALL SELECT 'cache', count(*), coalesce(sum(size), 0)::bigint FROM caches WHERE $1::bigint IN (0, project_id)
-		UNION ALL SELECT 'handover', count(*), coalesce(sum(h.size), 0)::bigint FROM handovers h JOIN attempts a ON a.id = h.attempt_id WHERE $1::bigint IN (0, a.project_id)
-		UNION ALL SELECT 'log', count(*), coalesce(sum(log_size), 0)::bigint FROM attempts WHERE log_blob <> '' AND $1::bigint IN (0, project_id)`, project)
-	return list, err
-}
-
 // Kept is one thing that is kept.
 type Kept struct {
 	Kind    string    `db:"kind"`
@@ -50,6 +35,17 @@ type Kept struct {
 	Size    int64     `db:"size"`
 	Since   time.Time `db:"since"` // since when it counts: the end of its run, or when it was last used
 	Blob    string    `db:"blob"`
+	Goes    bool      `db:"goes"` // with the next sweep
+	Key     int64     `db:"key"`  // what a page of them is ordered by, before kind, id and what
+}
+
+// KeptSum is how much of a kind is kept, and how much of that goes.
+type KeptSum struct {
+	Kind       string `db:"kind"`
+	Count      int64  `db:"n"`
+	Bytes      int64  `db:"bytes"`
+	GoingCount int64  `db:"going"`
+	GoingBytes int64  `db:"going_bytes"`
 }
 
 // Cut says what is given up: what counts since before these times. A zero time gives up nothing.
@@ -59,25 +55,64 @@ type Cut struct {
 	CacheBytes                 int64 // of a project's caches together; 0 any
 }
 
-// Outdated lists what goes of a project by a cut, that of the longest age first, up to limit of each kind.
+// kept is everything that is kept of a project, or with 0 of all, and whether it goes by a cut. Its parameters are those of
+// keptArgs.
+const kept = `WITH kept AS (
+	SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, coalesce(r.finished_at, now()) AS since, f.blob,
+		coalesce(r.finished_at < $2, false) AND r.trigger <> 'tag' AND
+			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline AND l.number > r.number) >= $6::bigint AS goes
+		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+		WHERE $1::bigint IN (0, r.project_id)
+	UNION ALL SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob, c.last_used_at < $3 OR $7::bigint > 0 AND c.upto > $7::bigint
+		FROM (SELECT id, project_id, name, size, last_used_at, blob,
+			sum(size) OVER (PARTITION BY project_id ORDER BY last_used_at DESC, id DESC) AS upto FROM caches WHERE $1::bigint IN (0, project_id)) c
+		JOIN projects p ON p.id = c.project_id
+	UNION ALL SELECT 'handover', a.id, p.name, r.number, h.name, h.size, coalesce(r.finished_at, now()), h.blob, coalesce(r.finished_at < $4, false)
+		FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+		WHERE $1::bigint IN (0, r.project_id)
+	UNION ALL SELECT 'log', a.id, p.name, r.number, j.name, a.log_size, coalesce(r.finished_at, now()), a.log_blob, coalesce(r.finished_at < $5, false)
+		FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id JOIN projects p ON p.id = r.project_id
+		WHERE $1::bigint IN (0, r.project_id) AND a.log_blob <> '') `
+
+func (c Cut) args(project int64) []any {
+	return []any{project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns, c.CacheBytes}
+}
+
+// KeptSums counts what is kept of a project, by kind; of all with project 0.
+func (q Q) KeptSums(ctx context.Context, project int64, c Cut) (list []KeptSum, err error) {
+	err = q.list(ctx, &list, kept+`SELECT kind, count(*) AS n, sum(size)::bigint AS bytes, count(*) FILTER (WHERE goes) AS going,
+		coalesce(sum(size) FILTER (WHERE goes), 0)::bigint AS going_bytes FROM kept GROUP BY kind ORDER BY kind`, c.args(project)...)
+	return list, err
+}
+
+// Outdated lists what goes of a project by a cut, that of the longest age first.
 func (q Q) Outdated(ctx context.Context, project int64, c Cut, limit int) (list []Kept, err error) {
-	err = q.list(ctx, &list, `
-		(SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, r.finished_at AS since, f.blob
-			FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
-			WHERE r.project_id = $1::bigint AND r.finished_at < $2 AND r.trigger <> 'tag'
-				AND (SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline AND l.number > r.number) >= $6::bigint
-			ORDER BY r.finished_at LIMIT $8::bigint)
-		UNION ALL (SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob
-			FROM (SELECT id, project_id, name, size, last_used_at, blob,
-				sum(size) OVER (ORDER BY last_used_at DESC, id DESC) AS upto FROM caches WHERE project_id = $1::bigint) c JOIN projects p ON p.id = c.project_id
-			WHERE c.last_used_at < $3 OR $7::bigint > 0 AND c.upto > $7::bigint ORDER BY c.last_used_at LIMIT $8::bigint)
-		UNION ALL (SELECT 'handover', a.id, p.name, r.number, h.name, h.size, r.finished_at, h.blob
-			FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
-			WHERE r.project_id = $1::bigint AND r.finished_at < $4 ORDER BY r.finished_at LIMIT $8::bigint)
-		UNION ALL (SELECT 'log', a.id, p.name, r.number, j.name, a.log_size, r.finished_at, a.log_blob
-			FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id JOIN projects p ON p.id = r.project_id
-			WHERE r.project_id = $1::bigint AND r.finished_at < $5 AND a.log_blob <> '' ORDER BY r.finished_at LIMIT $8::bigint)`,
-		project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns, c.CacheBytes, limit)
+	err = q.list(ctx, &list, kept+`SELECT kind, id, project, run, what, size, since, blob, goes FROM kept WHERE goes ORDER BY since LIMIT $8::bigint`,
+		append(c.args(project), limit)...)
+	return list, err
+}
+
+// KeptPage is a part of what is kept.
+type KeptPage struct {
+	Kind    string // only of this; "" any
+	Goes    *bool  // only what goes with the next sweep, or what does not
+	Largest bool   // those first, else those of the longest age
+	After   *Kept  // only what comes after it
+	Limit   int
+}
+
+// Kept lists what is kept of a project.
+func (q Q) Kept(ctx context.Context, project int64, c Cut, page KeptPage) (list []Kept, err error) {
+	after := page.After
+	if after == nil {
+		after = &Kept{Key: math.MinInt64}
+	}
+	err = q.list(ctx, &list, kept+`, keyed AS (SELECT kind, id, project, run, what, size, since, blob, goes,
+			CASE WHEN $8::boolean THEN -size ELSE (extract(epoch FROM since) * 1000000)::bigint END AS key FROM kept)
+		SELECT kind, id, project, run, what, size, since, blob, goes, key FROM keyed
+		WHERE $9 IN ('', kind) AND ($10::boolean IS NULL OR goes = $10) AND (key, kind, id, what) > ($11::bigint, $12, $13::bigint, $14)
+		ORDER BY key, kind, id, what LIMIT $15::bigint`,
+		append(c.args(project), page.Largest, page.Kind, page.Goes, after.Key, after.Kind, after.ID, after.What, page.Limit)...)
 	return list, err
 }
 

@@ -1,12 +1,13 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import MenuItem from '@mui/material/MenuItem';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, done, take, type Kept as KeptThings, type Rules } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
@@ -16,6 +17,7 @@ import { ago, count, size } from '../text';
 
 const kinds = { artifact: 'Artifacts', cache: 'Caches', handover: 'Handed on between jobs', log: 'Logs' } as const;
 type Kind = keyof typeof kinds;
+const single: Record<Kind, string> = { artifact: 'artifact', cache: 'cache', handover: 'handed on', log: 'log' };
 
 const days = (n: number | undefined, what: string) => (n === -1 ? 'kept for ever' : `${count(n ?? 0, 'day')} ${what}`);
 
@@ -49,6 +51,66 @@ function RulesDialog({ project, kept, close }: { project: string; kept: KeptThin
   );
 }
 
+/** A choice of the search that narrows the list; empty is any. */
+function Choice({ label, name, options }: { label: string; name: string; options: Record<string, string> }) {
+  const [search, setSearch] = useSearchParams();
+  const choose = (to: string) => setSearch((now) => {
+    if (to) now.set(name, to);
+    else now.delete(name);
+    return now;
+  }, { replace: true });
+  return (
+    <TextField select size="small" label={label} value={search.get(name) ?? ''} sx={{ minWidth: 150 }}
+      slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }} onChange={(e) => choose(e.target.value)}>
+      {Object.entries(options).map(([value, text]) => <MenuItem key={value} value={value}>{text}</MenuItem>)}
+    </TextField>
+  );
+}
+
+/** What is kept, one by one. */
+function Things({ project }: { project: string }) {
+  const [search] = useSearchParams();
+  const kind = (Object.keys(kinds) as Kind[]).find((k) => k === search.get('kind'));
+  const goes = (['yes', 'no'] as const).find((g) => g === search.get('goes'));
+  const order = search.get('order') === 'largest' ? 'largest' as const : 'oldest' as const;
+  const pages = useInfiniteQuery({
+    queryKey: ['kept', project, 'items', kind, goes, order], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: async ({ pageParam }) => {
+      const query = { order, ...(kind && { kind }), ...(goes && { goes }), ...(pageParam && { after: pageParam }) };
+      return take(await api.GET('/api/v1/projects/{project}/kept/items', { params: { path: { project }, query } }));
+    },
+    getNextPageParam: (page) => page.next,
+  });
+  const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1, flexWrap: 'wrap' }}>
+        <Typography variant="h2" sx={{ flexGrow: 1 }}>One by one</Typography>
+        <Choice label="Kind" name="kind" options={{ '': 'any', ...kinds }} />
+        <Choice label="Which" name="goes" options={{ '': 'all', yes: 'what goes next', no: 'what stays' }} />
+        <Choice label="First" name="order" options={{ '': 'the oldest', largest: 'the largest' }} />
+      </Box>
+      {pages.error && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>{pages.error.message}</Alert>}
+      {pages.data && items.length === 0 && <Alert severity="info" variant="outlined">Nothing of that kind.</Alert>}
+      {items.length > 0 && (
+        <Paper sx={{ overflowX: 'auto' }}>
+          <List label="One by one" heads={['Kind', 'What', 'Of run', 'Size', 'Since', '']} rows={items.map((n, i) => ({
+            key: String(i),
+            cells: [
+              single[n.kind], <Box key="w" sx={{ overflowWrap: 'anywhere' }}>{n.what}</Box>,
+              n.run
+                ? <Box key="r" component={Link} to={`/${encodeURIComponent(project)}/${n.run}`} sx={{ color: 'primary.main' }}>{n.run}</Box>
+                : null,
+              size(n.size), <time key="s" dateTime={n.since}>{ago(n.since)}</time>, n.goes ? 'goes next' : '',
+            ],
+          }))} />
+        </Paper>
+      )}
+      {pages.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>More</Button>}
+    </>
+  );
+}
+
 /** What a project's runs have left behind, by which rules it goes, and what goes next. */
 export default function Kept() {
   const { project = '' } = useParams();
@@ -70,26 +132,19 @@ export default function Kept() {
       {kept.error && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>{kept.error.message}</Alert>}
       {k && <>
         <Paper sx={{ overflowX: 'auto', mb: 1 }}>
-          <List label="Kept" heads={['Kind', 'Count', 'Size', 'Goes']} rows={k.sums.map((s) => ({
-            key: s.kind, cells: [kinds[s.kind], s.count.toLocaleString('en'), size(s.bytes), rule(s.kind, k.rules)],
+          <List label="Kept" heads={['Kind', 'Count', 'Size', 'Goes next', 'Rule']} rows={k.sums.map((s) => ({
+            key: s.kind,
+            cells: [
+              kinds[s.kind], s.count.toLocaleString('en'), size(s.bytes),
+              s.going_count > 0 ? `${s.going_count.toLocaleString('en')}, ${size(s.going_bytes)}` : '', rule(s.kind, k.rules),
+            ],
           }))} />
         </Paper>
         <Typography sx={{ color: 'text.secondary', mb: 2 }}>
+          {k.frees > 0 ? `The next sweep frees ${size(k.frees)}.` : 'Nothing goes with the next sweep.'}{' '}
           The server’s disk has {size(k.disk_free)} left. With less than {size(k.reserve)} caches are given up and no job is handed out.
         </Typography>
-        <Typography variant="h2" sx={{ mb: 1 }}>{k.next.length ? `Goes next, ${size(k.frees)}` : 'Nothing goes with the next sweep'}</Typography>
-        {k.next.length > 0 && (
-          <Paper sx={{ overflowX: 'auto' }}>
-            <List label="Goes next" heads={['Kind', 'What', 'Of run', 'Size', 'Since']} rows={k.next.map((n) => ({
-              key: `${n.kind} ${n.run ?? ''} ${n.what} ${n.since}`,
-              cells: [
-                kinds[n.kind], <Box key="w" sx={{ overflowWrap: 'anywhere' }}>{n.what}</Box>,
-                n.run ? <Box key="r" component={Link} to={`/${encodeURIComponent(project)}/${n.run}`} sx={{ color: 'primary.main' }}>{n.run}</Box> : null,
-                size(n.size), <time key="s" dateTime={n.since}>{ago(n.since)}</time>,
-              ],
-            }))} />
-          </Paper>
-        )}
+        <Things project={project} />
       </>}
       {changing && k && <RulesDialog project={project} kept={k} close={() => setChanging(false)} />}
     </Box>
