@@ -1,6 +1,7 @@
 package local
 
 import (
+	"context"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -8,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -74,6 +76,26 @@ func TestPostgresLeftByACrashIsTakenOver(t *testing.T) {
 	second := start(t, home)
 	defer second.Stop()
 	assert.Equal(t, first.Pid(), second.Pid())
+	answers(t, second)
+}
+
+// The processes of a killed server end when they notice. One that does so late holds the cluster's memory.
+func TestAPostgresStartsAfterOneThatWasKilled(t *testing.T) {
+	home := folder(t)
+	first := start(t, home)
+	first.cancel()
+	<-first.done
+	c, err := pgx.Connect(t.Context(), first.DSN())
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	late := int(c.PgConn().PID())
+	require.NoError(t, syscall.Kill(late, syscall.SIGSTOP))
+	require.NoError(t, syscall.Kill(first.Pid(), syscall.SIGKILL))
+	require.Eventually(t, func() bool { return syscall.Kill(first.Pid(), 0) != nil }, 5*time.Second, 5*time.Millisecond)
+	time.AfterFunc(time.Second, func() { _ = syscall.Kill(late, syscall.SIGCONT) })
+	second := start(t, home)
+	defer second.Stop()
+	assert.NotEqual(t, first.Pid(), second.Pid())
 	answers(t, second)
 }
 

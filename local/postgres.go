@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -260,15 +261,25 @@ func (p *Postgres) pidFile() (pid, port int, ok bool) {
 	}
 	pid, err1 := strconv.Atoi(strings.TrimSpace(lines[0]))
 	port, err2 := strconv.Atoi(strings.TrimSpace(lines[3]))
-	return pid, port, err1 == nil && err2 == nil && isPostgres(pid)
+	return pid, port, err1 == nil && err2 == nil && p.isOurs(pid)
 }
 
-func isPostgres(pid int) bool {
-	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	if err != nil {
-		return syscall.Kill(pid, 0) == nil && os.IsNotExist(err) && !hasProc()
+// isOurs tells whether a process is a PostgreSQL of this cluster: each has the data folder as its own. Where there is no
+// /proc, that it lives has to do.
+func (p *Postgres) isOurs(pid int) bool {
+	if !hasProc() {
+		return syscall.Kill(pid, 0) == nil
 	}
-	return strings.TrimSpace(string(name)) == "postgres"
+	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	if err != nil || strings.TrimSpace(string(name)) != "postgres" {
+		return false
+	}
+	its, err := os.Stat(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		return false
+	}
+	ours, err := os.Stat(p.data())
+	return err == nil && os.SameFile(its, ours)
 }
 
 func hasProc() bool {
@@ -283,7 +294,37 @@ func (p *Postgres) adoptOrStart(ctx context.Context) error {
 		p.port = port
 		return nil
 	}
+	if err := p.awaitLeft(ctx); err != nil {
+		return err
+	}
 	return p.start(ctx)
+}
+
+// leftFor bounds how long is waited for processes that a killed server has left.
+const leftFor = 30 * time.Second
+
+// awaitLeft waits until the processes of a server that was killed are gone: they end by themselves when they notice, and
+// until then the cluster's memory is theirs and no other server starts on it.
+func (p *Postgres) awaitLeft(ctx context.Context) error {
+	for end := time.Now().Add(leftFor); p.hasLeft() && time.Now().Before(end); {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+func (p *Postgres) hasLeft() bool {
+	processes, err := os.ReadDir("/proc")
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(processes, func(d os.DirEntry) bool {
+		pid, err := strconv.Atoi(d.Name())
+		return err == nil && p.isOurs(pid)
+	})
 }
 
 func (p *Postgres) setPid(pid int) {
