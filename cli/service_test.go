@@ -117,7 +117,7 @@ func TestACommandSaysWhatItTakes(t *testing.T) {
 }
 
 func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
-	dir := checkout(t, map[string]string{"piston/p.toml": "[job.a]\nmachine = [\"macos\"]\n[[job.a.step]]\nscript = \"true\"\nsecrets = [\"KEY\", \"OTHER\"]\n"}, nil)
+	dir := checkout(t, map[string]string{"piston/p.toml": "[job.a]\nmachine = [\"macos\"]\n[[job.a.step]]\nscript = \"test $KEY = $OTHER\"\nsecrets = [\"KEY\", \"OTHER\"]\n"}, nil)
 	dir, err := filepath.EvalSymlinks(dir)
 	require.NoError(t, err)
 	list, err := json.Marshal([]api.Project{{Name: "other", Remote: "/srv/other.git"}, {Name: "mine", Remote: dir}})

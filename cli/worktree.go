@@ -73,7 +73,7 @@ func checkTree(ctx context.Context, dir string, known *check.Service, untracked 
 	}
 	result := check.All(r, known)
 	if !untracked {
-		result.Findings = append(result.Findings, check.Untracked(r, w.LoosePaths())...)
+		result.Findings = append(result.Findings, check.Untracked(r, result.Files, w.LoosePaths(), w.Ignored)...)
 	}
 	result.Findings = append(result.Findings, loose...)
 	if len(result.Files) == 0 && len(result.Findings) == 0 {

@@ -176,6 +176,18 @@ func TestAStepThatFailsEndsTheJob(t *testing.T) {
 	assert.Contains(t, f.finish.Reason, "no/such/folder")
 }
 
+func TestAFailureTellsItsCause(t *testing.T) {
+	f := execute(t, nil, &definition.Step{Name: "build", Script: "no-such-builder --release"})
+	assert.Contains(t, f.finish.Reason, `exit code 127: this runner has no program no-such-builder`)
+	assert.Contains(t, f.steps[1].Reason, `tools = { no-such-builder = "*" }`)
+	f = execute(t, nil, &definition.Step{Name: "fetch", Network: "none", Script: "echo 'curl: (6) Could not resolve host: depot.example'; exit 6"})
+	assert.Contains(t, f.finish.Reason, "the step has no network")
+	f = execute(t, func(w *api.Work, _ *fakeService, _ *Runner) {
+		w.Job.Keep = map[string]*definition.Keep{"app": {Files: []string{"out/Ringlog.apk"}}}
+	}, &definition.Step{Name: "build", Script: "mkdir out; echo x > out/ringlog.apk"})
+	assert.Contains(t, f.finish.Reason, "nothing matches out/Ringlog.apk; there is out/ringlog.apk")
+}
+
 func TestAStopReachesTheStep(t *testing.T) {
 	began := time.Now()
 	f := execute(t, func(_ *api.Work, f *fakeService, _ *Runner) {

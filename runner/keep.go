@@ -7,10 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"sort"
 	"strings"
 	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/artifact"
@@ -35,7 +38,11 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 			err = fmt.Errorf("artifact %q: %s", name, strings.Join(found.Refused, "; "))
 		}
 		if err == nil && len(found.Files) == 0 && !k.Optional {
-			err = fmt.Errorf("artifact %q: nothing matches %s; did a step write it elsewhere?", name, strings.Join(k.Files, ", "))
+			hint := "did a step write it elsewhere?"
+			if near := j.inOtherLetters(k.Files); near != "" {
+				hint = "there is " + near + ": capitals and small letters are told apart"
+			}
+			err = fmt.Errorf("artifact %q: nothing matches %s; %s", name, strings.Join(k.Files, ", "), hint)
 		}
 		if err != nil {
 			problems = append(problems, err)
@@ -56,6 +63,30 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 		return nil
 	}
 	return errors.Join(problems...)
+}
+
+// lettersLooked is how many files are looked at for one that is meant.
+const lettersLooked = 50_000
+
+// inOtherLetters finds a file that globs would match if they did not tell capitals from small letters; "" when there is none.
+func (j *job) inOtherLetters(globs []string) (found string) {
+	n := 0
+	_ = fs.WalkDir(j.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+		if n++; n > lettersLooked || name == ".git" {
+			return fs.SkipDir
+		}
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		for _, glob := range globs {
+			if doublestar.MatchUnvalidated(strings.ToLower(path.Clean(glob)), strings.ToLower(name)) {
+				found = name
+				return fs.SkipAll
+			}
+		}
+		return nil
+	})
+	return found
 }
 
 func (j *job) keepOne(ctx context.Context, name string, f artifact.File, mayHold []string, most bounded) error {

@@ -57,6 +57,10 @@ func (j *job) step(ctx context.Context, i int) error {
 	if err == nil && code != 0 {
 		err = fmt.Errorf("step %q ended with exit code %d", step.Name, code)
 		r.Reason = fmt.Sprintf("exit code %d", code)
+		network, _ := j.networkFor(step.Network) // it was asked before the step began
+		if cause := j.hide.String(matters.Cause(diagnose.Failed{Code: code, Network: network})); cause != "" {
+			err, r.Reason = fmt.Errorf("%w: %s", err, cause), r.Reason+": "+cause
+		}
 	} else if err != nil {
 		r.Reason = cut(j.hide.String(err.Error()), 4000)
 	}

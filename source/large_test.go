@@ -80,12 +80,14 @@ func TestALargeFileOfARemote(t *testing.T) {
 		"no such service": {func(w http.ResponseWriter, _ pointer.Pointer, _ string) { http.NotFound(w, nil) }, true, "404 Not Found"},
 		"broken":          {func(w http.ResponseWriter, _ pointer.Pointer, _ string) { http.Error(w, "", 500) }, false, "500"},
 		"no objects":      {func(w http.ResponseWriter, _ pointer.Pointer, _ string) { _, _ = io.WriteString(w, `{}`) }, true, "something else"},
-		"not JSON":        {func(w http.ResponseWriter, _ pointer.Pointer, _ string) { _, _ = io.WriteString(w, strings.Repeat("[", 1<<21)) }, true, "something else"},
-		"no address":      {says(""), true, "names no address"},
-		"a file":          {says("file:///etc/passwd"), true, "names no address"},
-		"inside":          {says("http://127.0.0.2:9/x"), false, "which is inside"},
-		"the metadata":    {says("http://169.254.169.254/latest"), false, "which is inside"},
-		"led inside":      {says("HERE/away/1"), false, "which is inside"},
+		"not JSON": {func(w http.ResponseWriter, _ pointer.Pointer, _ string) {
+			_, _ = io.WriteString(w, strings.Repeat("[", 1<<21))
+		}, true, "something else"},
+		"no address":   {says(""), true, "names no address"},
+		"a file":       {says("file:///etc/passwd"), true, "names no address"},
+		"inside":       {says("http://127.0.0.2:9/x"), false, "which is inside"},
+		"the metadata": {says("http://169.254.169.254/latest"), false, "which is inside"},
+		"led inside":   {says("HERE/away/1"), false, "which is inside"},
 	} {
 		_, err := Repo{}.Large(t.Context(), largeRemote(t, c.answer), at)
 		require.Error(t, err, name)

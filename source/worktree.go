@@ -13,9 +13,10 @@ import (
 
 // WorkTree is a checkout that a person works in.
 type WorkTree struct {
-	Dir      string  // its top
-	Entries  []Entry // files that Git tracks and that are there; modes are those in the index
-	Loose    []Entry // files that Git neither tracks nor ignores
+	Dir      string   // its top
+	Entries  []Entry  // files that Git tracks and that are there; modes are those in the index
+	Loose    []Entry  // files that Git neither tracks nor ignores
+	Ignored  []string // paths of files that it is told not to track, but those in folders ignored as a whole
 	Branches []string
 	Branch   string // checked out; "" when detached
 	Commit   string // "" before the first
@@ -54,6 +55,8 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 	}
 	ask(func(text string) { w.Entries = indexEntries(w.Dir, text) }, "ls-files", "-z", "--stage")
 	ask(func(text string) { w.Loose = others(text) }, "ls-files", "-z", "--others", "--exclude-standard")
+	// Of folders that are ignored as a whole, only the folder is told: what is in them is made or fetched.
+	ask(func(text string) { w.Ignored = pathsOf(others(text)) }, "ls-files", "-z", "--others", "--ignored", "--exclude-standard", "--directory")
 	ask(w.takeRefs, "for-each-ref", "--format=%(refname) %(HEAD) %(objectname)", "refs/heads/", "refs/remotes/")
 	ask(func(text string) { w.Origin = strings.TrimSpace(text) }, "config", "--default", "", "--get", "remote.origin.url")
 	all.Wait()
@@ -69,9 +72,11 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 }
 
 // LoosePaths are the paths of the files that Git neither tracks nor ignores.
-func (w *WorkTree) LoosePaths() []string {
-	list := make([]string, len(w.Loose))
-	for i, e := range w.Loose {
+func (w *WorkTree) LoosePaths() []string { return pathsOf(w.Loose) }
+
+func pathsOf(entries []Entry) []string {
+	list := make([]string, len(entries))
+	for i, e := range entries {
 		list[i] = e.Path
 	}
 	return list

@@ -79,6 +79,7 @@ type Tree struct {
 	folders map[string]bool
 	bases   map[string][]string // base name -> paths
 	texts   map[string][]byte
+	folded  map[string]string // paths by themselves in small letters, once they are asked for
 }
 
 // NewTree indexes a repository.
@@ -168,7 +169,11 @@ func All(r *Repository, s *Service) Result {
 		out.Files = append(out.Files, One(t, s, name, text))
 	}
 	links(out.Files)
+	apart(out.Files, t)
 	out.Findings = append(out.Findings, unusedParts(t, out.Files)...)
+	if t.OnDisk != nil {
+		unusedSecrets(t, out.Files)
+	}
 	for i := range out.Files {
 		out.Files[i].Findings = tidy(out.Files[i].Findings)
 	}

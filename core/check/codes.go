@@ -70,6 +70,14 @@ var Codes = []Code{
 	{"merge-marker", definition.Error, "A tracked file holds the marks of a merge that was not settled.", "Settle it, and commit."},
 	{"lfs-pointer", definition.Warning, "A file of the work tree is a pointer of Git LFS and not what it stands for. A job has the file where `.gitattributes` says `filter=lfs` and the project's remote serves it.", "`git lfs pull`; where the remote does not serve it, track the file itself."},
 	{"submodule-refused", definition.Warning, "A submodule is at an address that runners do not fetch from.", "Use an https address, name a key for it in the job's `submodules`, or lend the project that has it."},
+	{"lock-misfit", definition.Warning, "A lock file does not have what the manifest beside it asks for.", "Install once on your machine, and commit both."},
+	{"lock-ignored", definition.Warning, "A lock file is on this machine, and Git does not have it, so that each build may fetch something else.", "Track it."},
+	{"ignored-file", definition.Warning, "A tracked file speaks of a file that is on this machine and that .gitignore hides.", "Track it; or, when it is a secret, `piston secret set` it and name it in `secret_files`."},
+	{"letter-case", definition.Error, "A source names a file of the repository in other letters than Git has it; where capitals and small letters are told apart, that file is not there.", "Write it as it is."},
+	{"no-common-group", definition.Warning, "Two pipelines publish, tag or push, and may do so at the same moment.", "Give both the same `group`."},
+	{"secret-elsewhere", definition.Warning, "A secret's file is put at another place than the one where the build looks for it.", "Correct the path in `secret_files`; it counts from the top of the workspace."},
+	{"unused-secret", definition.Warning, "A step is given a secret that nothing in the repository speaks of.", "Take it out of `secrets`: what a step does not have it cannot leak."},
+	{"keeps-sources", definition.Warning, "What a job keeps are files of the repository, or what a build needs on its way, and no package.", "Name what somebody will want to have."},
 	{"unreadable-file", definition.Error, "A pipeline file cannot be read.", "Make it a plain file."},
 }
 

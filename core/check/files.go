@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"net/url"
 	"path"
@@ -109,6 +110,7 @@ var buildFiles = regexp.MustCompile(`(?i)(^|/)(Makefile|GNUmakefile|CMakeLists\.
 
 // wholeTree looks at every tracked text of a work tree on this disk: reading them all from Git would hold up planning.
 func wholeTree(t *Tree) (found []definition.Finding) {
+	found = lockFiles(t)
 	shallow := false
 	for i, e := range t.Entries {
 		if i == maxLooked {
@@ -129,6 +131,7 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 		if f, is := leaked(e.Path, text); is {
 			found = append(found, f)
 		}
+		found = append(found, t.letters(e.Path, text)...)
 		if at := mergeStart.FindStringIndex(text); at != nil && mergeEnd.MatchString(text) {
 			line := strings.Count(text[:at[0]], "\n") + 1
 			found = append(found, inFile("merge-marker", e.Path, line, lineOf(text, line), "a merge was not settled here", "Settle it, and commit."))
@@ -155,39 +158,109 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 // maxUntracked is how many untracked files are looked for in what is tracked.
 const maxUntracked = 200
 
-// Untracked finds, of the files that Git neither tracks nor ignores, those that something tracked speaks of by name: a
-// forgotten git add, which passes here and fails at the push. files are their paths.
-func Untracked(r *Repository, files []string) (found []definition.Finding) {
+// Untracked finds, of the files that Git does not track, those that something tracked speaks of by name: a forgotten git
+// add, or a rule of .gitignore that hides too much, passes here and fails at the push. loose are the paths of those that Git
+// would track, ignored of those that it is told not to.
+func Untracked(r *Repository, pipelines []File, loose, ignored []string) (found []definition.Finding) {
 	t := NewTree(r)
-	names := map[string]string{} // base -> path
-	for i, file := range files {
-		if base := path.Base(file); i < maxUntracked && len(base) > 3 && !definition.IsPipelineFile(file) && path.Dir(file) != definition.PartsFolder {
-			names[base] = file
+	missing := absent{}
+	for _, file := range loose[:min(len(loose), maxUntracked)] {
+		missing.add(file, "not-tracked", file+" is named here, and Git does not track it: a push would be without it", "git add "+file)
+	}
+	given := secretFiles(pipelines)
+	for _, file := range ignored {
+		if len(missing) < maxUntracked && !given[path.Base(file)] && (settings.MatchString(file) || sources.MatchString(file)) && !ownFiles.MatchString(file) {
+			missing.add(file, "ignored-file", file+" is named here, and .gitignore hides it: a push would be without it",
+				fmt.Sprintf("If it may be in the repository: git add -f %s. If it is a secret: piston secret set, and secret_files = { NAME = %q }.", file, file))
 		}
 	}
-	for i, e := range t.Entries {
-		if i == maxLooked || len(names) == 0 {
-			break
+	texts := t.looked()
+	for e, text := range texts {
+		if buildFiles.MatchString(e.Path) || path.Ext(e.Path) == ".py" {
+			missing.dropMade(text)
 		}
-		if e.Submodule || large.MatchString(e.Path) || passedOver.MatchString(e.Path) || path.Base(e.Path) == ".gitignore" ||
-			strings.HasPrefix(e.Path, definition.Folder+"/") { // what pipelines need is checked closer
-			continue
-		}
-		text := t.text(e.Path)
-		if len(text) > maxLookedSize {
-			continue
-		}
-		for _, base := range sortedKeys(names) {
-			at := strings.Index(text, base)
-			if at < 0 || at > 0 && isWord(text[at-1]) || at+len(base) < len(text) && isWord(text[at+len(base)]) {
-				continue
-			}
-			line := strings.Count(text[:at], "\n") + 1
-			found = append(found, inFile("not-tracked", e.Path, line, lineOf(text, line), names[base]+" is named here, and Git does not track it: a push would be without it", "git add "+names[base]))
-			delete(names, base)
-		}
+	}
+	for e, text := range texts {
+		found = append(found, missing.in(e.Path, text)...)
 	}
 	return tidy(found)
+}
+
+// looked visits the texts in which others are spoken of, of pipelines aside, whose needs are checked closer.
+func (t *Tree) looked() iter.Seq2[Entry, string] {
+	return func(yield func(Entry, string) bool) {
+		for i, e := range t.Entries {
+			if i == maxLooked {
+				return
+			}
+			if e.Submodule || large.MatchString(e.Path) || passedOver.MatchString(e.Path) || path.Base(e.Path) == ".gitignore" ||
+				strings.HasPrefix(e.Path, definition.Folder+"/") {
+				continue
+			}
+			if text := t.text(e.Path); len(text) <= maxLookedSize && !yield(e, text) {
+				return
+			}
+		}
+	}
+}
+
+// secretFiles are the names, without folders, of the files that steps are given.
+func secretFiles(pipelines []File) map[string]bool {
+	names := map[string]bool{}
+	for _, f := range pipelines {
+		if f.Pipeline == nil {
+			continue
+		}
+		for _, j := range f.Pipeline.Job {
+			for _, s := range j.Step {
+				for _, at := range s.SecretFiles {
+					names[path.Base(at)] = true
+				}
+			}
+		}
+	}
+	return names
+}
+
+var (
+	// ownFiles are those that each person has for themselves.
+	ownFiles = regexp.MustCompile(`(?i)(^|/)(local\.properties|\.env(\.[\w.]+)?|[^/]*\.lock)$|(^|/)(node_modules|\.gradle|\.idea|\.vscode|Pods|build|out|dist)/`)
+	// settings are what a build reads and does not make.
+	settings = regexp.MustCompile(`(?i)\.(json|properties|plist|xcconfig|entitlements|keystore|jks|p12|pem|mobileprovision)$`)
+	// sources are what a build may make as well.
+	sources = regexp.MustCompile(`(?i)\.(c|cc|cpp|h|hpp|m|mm|swift|kt|java|dart|js|jsx|ts|tsx)$`)
+)
+
+// absent are files that are not tracked, by their names without folders, and what is said of one that is spoken of.
+type absent map[string]definition.Finding
+
+func (n absent) add(file, code, message, fix string) {
+	if base := path.Base(file); len(base) > 3 && !definition.IsPipelineFile(file) && path.Dir(file) != definition.PartsFolder {
+		n[base] = whole(code, "", message, fix)
+	}
+}
+
+// dropMade forgets ignored sources that a build file speaks of: it may be what makes them.
+func (n absent) dropMade(text string) {
+	for base, f := range n {
+		if f.Code == "ignored-file" && sources.MatchString(base) && strings.Contains(text, base) {
+			delete(n, base)
+		}
+	}
+}
+
+// in finds those that a text speaks of, each once.
+func (n absent) in(file, text string) (found []definition.Finding) {
+	for _, base := range sortedKeys(n) {
+		at := strings.Index(text, base)
+		if at < 0 || at > 0 && isWord(text[at-1]) || at+len(base) < len(text) && isWord(text[at+len(base)]) {
+			continue
+		}
+		line := strings.Count(text[:at], "\n") + 1
+		found = append(found, inFile(n[base].Code, file, line, lineOf(text, line), n[base].Message, n[base].Fix))
+		delete(n, base)
+	}
+	return found
 }
 
 func isWord(c byte) bool {

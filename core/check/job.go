@@ -74,7 +74,9 @@ func (c *checker) job(j *definition.Job) {
 	}
 	for _, name := range sortedKeys(j.Keep) {
 		for i, glob := range j.Keep[name].Files {
-			c.written(glob, b, "no step of the job mentions where the artifact "+name+" would be", definition.Place{Job: j, Keys: []string{"keep", name, "files", itoa(i)}})
+			at := definition.Place{Job: j, Keys: []string{"keep", name, "files", itoa(i)}}
+			c.written(glob, b, "no step of the job mentions where the artifact "+name+" would be", at)
+			c.wanted(name, glob, at)
 		}
 	}
 	for _, name := range sortedKeys(j.Hand) {
@@ -157,6 +159,7 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	}
 	c.machinePaths(j, s)
 	c.ways(j, s, r)
+	c.secretsAstray(j, s)
 	c.scriptFiles(j, s, r)
 	b.words = append(b.words, r.words...)
 	for _, u := range r.uses {
@@ -348,7 +351,46 @@ func (c *checker) written(glob string, b *before, message string, at definition.
 	} else if at.Job.Dir != "" {
 		fix += fmt.Sprintf(" Is it %s?", path.Join(at.Job.Dir, glob))
 	}
+	for _, w := range b.words {
+		if name := path.Base(w); strings.EqualFold(name, path.Base(glob)) {
+			fix += fmt.Sprintf(" A step says %s, in other letters.", w)
+			break
+		}
+	}
 	c.add("artifact-unwritten", message+": "+glob, fix, at)
+}
+
+// onTheWay are folders and files that a build needs and nobody wants to have of it.
+var onTheWay = regexp.MustCompile(`(^|/)(node_modules|\.gradle|\.git|intermediates|DerivedData|Pods)(/|$)|\.(o|d|class|pyc)$`)
+
+// fewSources is how many files of the repository may be among what is kept.
+const fewSources = 3
+
+// wanted warns of an artifact that takes in what is in the repository anyway, or what is left over on the way.
+func (c *checker) wanted(name, glob string, at definition.Place) {
+	say := func(what string) {
+		c.add("keeps-sources", fmt.Sprintf("artifact %q keeps %s: %s", name, what, glob), "Name what somebody will want to have, such as out/*.apk.", at)
+	}
+	if onTheWay.MatchString(glob) {
+		say("what a build needs on its way")
+		return
+	}
+	glob = path.Clean(glob)
+	if !strings.Contains(glob, "*") {
+		return
+	}
+	n := 0
+	for _, e := range c.tree.Entries {
+		if !c.spend(16 << (2 * strings.Count(glob, "{"))) {
+			return
+		}
+		if doublestar.MatchUnvalidated(glob, e.Path) {
+			if n++; n == fewSources {
+				say("files of the repository")
+				return
+			}
+		}
+	}
 }
 
 // conventional folders are where build programs write unless told otherwise.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -125,6 +126,101 @@ func secretPlace(j *definition.Job, s *definition.Step, name string) definition.
 	}
 	return definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}}
 }
+
+// secretsAstray warns of secrets whose files are put beside the place where the build looks: .gitignore names that, so that
+// the file on somebody's machine is not tracked.
+func (c *checker) secretsAstray(j *definition.Job, s *definition.Step) {
+	for _, name := range sortedKeys(s.SecretFiles) {
+		at := path.Clean(s.SecretFiles[name])
+		other := c.tree.hiddenAs(path.Base(at))
+		if other == "" || other == at || strings.Contains(s.Script, at) || strings.Contains(s.Script, path.Base(at)) {
+			continue
+		}
+		c.add("secret-elsewhere", fmt.Sprintf("the secret %s is put at %s, and .gitignore speaks of %s: is that where the build looks?", name, at, other),
+			fmt.Sprintf("secret_files = { %s = %q }", name, other), definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}})
+	}
+}
+
+// hiddenAs is the one path of a name that rules of .gitignore speak of (gitignore(5)); "" when there are several, or none.
+func (t *Tree) hiddenAs(base string) (found string) {
+	for _, rules := range t.bases[".gitignore"] {
+		for line := range strings.Lines(t.text(rules)) {
+			line = strings.TrimSpace(line)
+			if path.Base(line) != base || strings.ContainsAny(line, "*?[!#") || !strings.Contains(line, "/") {
+				continue
+			}
+			at := path.Join(path.Dir(rules), line)
+			if found != "" && found != at {
+				return ""
+			}
+			found = at
+		}
+	}
+	return found
+}
+
+// asked is a secret that a step asks for as a variable, and where.
+type asked struct {
+	p        *definition.Pipeline
+	at       definition.Place
+	variable string
+}
+
+// unusedSecrets warns of secrets that a step is given as variables and that nothing speaks of, neither its script nor any
+// text of the repository. A program that is not of the repository may know the name by itself.
+func unusedSecrets(t *Tree, files []File) {
+	open := map[string][]asked{}
+	for _, f := range files {
+		if f.Pipeline == nil {
+			continue
+		}
+		for _, name := range f.Pipeline.JobNames() {
+			for _, s := range f.Pipeline.Job[name].Step {
+				for _, a := range unspoken(f.Pipeline, f.Pipeline.Job[name], s) {
+					open[a.variable] = append(open[a.variable], a)
+				}
+			}
+		}
+	}
+	for _, text := range t.looked() {
+		for variable := range open {
+			if strings.Contains(text, variable) {
+				delete(open, variable)
+			}
+		}
+	}
+	for i := range files {
+		for _, variable := range sortedKeys(open) {
+			for _, a := range open[variable] {
+				if a.p == files[i].Pipeline {
+					files[i].Findings = append(files[i].Findings, New(a.p, "unused-secret",
+						fmt.Sprintf("step %q is given %s, and nothing in the repository speaks of it", a.at.Step.Name, variable), "Take it out of secrets.", a.at))
+				}
+			}
+		}
+	}
+}
+
+// unspoken are the secrets of a step that its script does not speak of, when that calls nothing that may know them.
+func unspoken(p *definition.Pipeline, j *definition.Job, s *definition.Step) (list []asked) {
+	if len(s.Secrets) == 0 {
+		return nil
+	}
+	for _, name := range read(s.Script, shellOf(j, s), ".").called {
+		if !slices.Contains(asking, name.word) && !slices.Contains(plainPrograms, name.word) {
+			return nil
+		}
+	}
+	for i, name := range s.Secrets {
+		if variable := access.SecretName(name).Variable(); !strings.Contains(s.Script, variable) {
+			list = append(list, asked{p, definition.Place{Job: j, Step: s, Keys: []string{"secrets", itoa(i)}}, variable})
+		}
+	}
+	return list
+}
+
+// plainPrograms know of no secret by themselves.
+var plainPrograms = []string{"make", "sh", "bash", "touch", "chmod", "ln", "tar", "zip", "unzip", "gzip", "sha256sum", "tee", "cd", "export", "set", "exit", "zipalign"}
 
 // MaxLeakFile is the most bytes of a tracked file that is searched for secrets.
 const MaxLeakFile = 1 << 20
