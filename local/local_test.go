@@ -2,6 +2,7 @@ package local
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -96,6 +97,24 @@ func TestAPostgresStartsAfterOneThatWasKilled(t *testing.T) {
 	second := start(t, home)
 	defer second.Stop()
 	assert.NotEqual(t, first.Pid(), second.Pid())
+	answers(t, second)
+}
+
+func TestAPostgresStartsThoughItsNumberIsAnothersByNow(t *testing.T) {
+	home := folder(t)
+	first := start(t, home)
+	first.Stop()
+	other := first.command(t.Context(), "postgres")
+	other.Path, other.Args = "/bin/sleep", []string{"sleep", "60"} // of the same user, which PostgreSQL takes for its own kind
+	require.NoError(t, other.Start())
+	defer func() { _ = other.Process.Kill(); _ = other.Wait() }()
+	text := fmt.Sprintf("%d\n%s\n%d\n%d\n", other.Process.Pid, first.data(), time.Now().Unix(), first.port)
+	require.NoError(t, os.WriteFile(first.pidPath(), []byte(text), 0o600))
+	if first.cred != nil {
+		require.NoError(t, os.Chown(first.pidPath(), int(first.cred.Uid), int(first.cred.Gid)))
+	}
+	second := start(t, home)
+	defer second.Stop()
 	answers(t, second)
 }
 

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -249,9 +250,11 @@ func (p *Postgres) choosePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
+func (p *Postgres) pidPath() string { return filepath.Join(p.data(), "postmaster.pid") }
+
 // pidFile reads postmaster.pid (PostgreSQL 15, chapter 73.1): process id on line 1, port on line 4.
 func (p *Postgres) pidFile() (pid, port int, ok bool) {
-	text, err := os.ReadFile(filepath.Join(p.data(), "postmaster.pid"))
+	text, err := os.ReadFile(p.pidPath())
 	if err != nil {
 		return 0, 0, false
 	}
@@ -287,34 +290,41 @@ func hasProc() bool {
 	return err == nil
 }
 
+// adoptOrStart takes over a server of the cluster that runs, or starts one. Processes that a killed server has left end by
+// themselves when they notice; until then the cluster's memory is theirs, and no other server starts on it.
 func (p *Postgres) adoptOrStart(ctx context.Context) error {
-	if pid, port, ok := p.pidFile(); ok {
-		p.log.Info("taking over the PostgreSQL that is running already", "pid", pid, "port", port)
-		p.setPid(pid)
-		p.port = port
-		return nil
-	}
-	if err := p.awaitLeft(ctx); err != nil {
-		return err
-	}
-	return p.start(ctx)
-}
-
-// leftFor bounds how long is waited for processes that a killed server has left.
-const leftFor = 30 * time.Second
-
-// awaitLeft waits until the processes of a server that was killed are gone: they end by themselves when they notice, and
-// until then the cluster's memory is theirs and no other server starts on it.
-func (p *Postgres) awaitLeft(ctx context.Context) error {
-	for end := time.Now().Add(leftFor); p.hasLeft() && time.Now().Before(end); {
+	for end := time.Now().Add(leftFor); ; {
+		if pid, port, ok := p.pidFile(); ok {
+			p.port = port
+			if p.answers(ctx) {
+				p.log.Info("taking over the PostgreSQL that is running already", "pid", pid, "port", port)
+				p.setPid(pid)
+				return nil
+			}
+		} else if !p.hasLeft() {
+			break
+		}
+		if time.Now().After(end) {
+			return p.start(ctx) // which says what is in its way
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
-	return nil
+	// A number in the file may be another process's by now, or that of one that is dead and not yet taken off the system's
+	// list; to PostgreSQL each would be a server that runs.
+	if hasProc() {
+		if err := os.Remove(p.pidPath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return p.start(ctx)
 }
+
+// leftFor bounds how long is waited for a server that a crash of ours has left to answer, or its processes to end.
+const leftFor = 60 * time.Second
 
 func (p *Postgres) hasLeft() bool {
 	processes, err := os.ReadDir("/proc")
