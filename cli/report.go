@@ -120,7 +120,10 @@ func (s *screen) jobs(d api.RunDetail) {
 			if st.Name == j.Timing.Slowest && len(j.Steps) > 1 {
 				note = " slowest"
 			}
-			if st.State != state.Passed {
+			switch failed := st.State == state.Failed || st.State == state.TimedOut; {
+			case failed && st.Advisory:
+				note += " only reported"
+			case st.State != state.Passed:
 				note += " " + string(st.State)
 			}
 			s.line("   %s %-28s %8s  %s%s", s.in(signs[st.State].colour, signs[st.State].sign), short(st.Name, 28), took,

@@ -238,6 +238,10 @@ func (j *job) run(ctx context.Context) (err error) {
 		return err
 	}
 	j.say(outside, "runner %s, %s, isolation %s, network %s", j.Name, platform(), j.Isolation, j.Network)
+	if j.Client == nil {
+		j.say(outside, "build number %s stands for the one that a service issues to each run, and never twice", j.work.Env["PISTON_BUILD_NUMBER"])
+	}
+	defer j.watchDisk(ctx)() // from the first file of the checkout on
 	if err := j.checkout(ctx); err != nil {
 		return err
 	}
@@ -254,7 +258,6 @@ func (j *job) run(ctx context.Context) (err error) {
 	uses := j.cacheUses()
 	at := time.Now().UnixMilli()
 	j.reports <- report{prepared: &api.Prepared{At: at, Caches: uses}}
-	defer j.watchDisk(ctx)()
 	if err := j.openGroup(); err != nil {
 		return err
 	}

@@ -80,6 +80,9 @@ type Tree struct {
 	bases   map[string][]string // base name -> paths
 	texts   map[string][]byte
 	folded  map[string]string // paths by themselves in small letters, once they are asked for
+	read    int               // bytes of texts
+	cut     bool              // not all that was asked for was read
+	hidden  map[string]string // paths that .gitignore speaks of by their names, once they are asked for; "" for several
 }
 
 // NewTree indexes a repository.
@@ -121,11 +124,25 @@ func (t *Tree) text(name string) string {
 		return ""
 	}
 	text, ok := t.texts[name]
+	if files, bytes := t.bounds(); !ok && (len(t.texts) >= files || t.read > bytes) {
+		t.cut = true
+		return ""
+	}
 	if !ok {
 		text, _ = t.Read(name)
 		t.texts[name] = text
+		t.read += len(text)
 	}
 	return string(text)
+}
+
+// bounds are the most files and bytes of a tree that are read, of what somebody pushed less than of what lies on one's own
+// disk. A repository names one large content as often as it likes and stays small.
+func (t *Tree) bounds() (files, bytes int) {
+	if t.OnDisk != nil {
+		return 100_000, 512 << 20
+	}
+	return 20_000, 64 << 20
 }
 
 // part reads parts of pipelines.
@@ -180,6 +197,9 @@ func All(r *Repository, s *Service) Result {
 	out.Findings = append(append(out.Findings, tracked(t)...), submodules(t, out.Files)...)
 	if t.OnDisk != nil {
 		out.Findings = append(out.Findings, wholeTree(t)...)
+	}
+	if t.cut {
+		out.Findings = append(out.Findings, whole("not-checked", definition.Folder, "the pipelines speak of so many and long files that not all were read", "Name fewer of them in scripts."))
 	}
 	// What concerns the whole repository is as it should be when one of its pipelines says so.
 	out.Findings = slices.DeleteFunc(out.Findings, func(f definition.Finding) bool {

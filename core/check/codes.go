@@ -52,7 +52,7 @@ var Codes = []Code{
 	{"bad-input", definition.Error, "A value given at the start by hand cannot be used.", "Give another."},
 	{"conflict", definition.Error, "A proposal cannot be merged into its target.", "Merge the target into the proposal and settle the conflict there."},
 	{"too-many-files", definition.Error, "A repository has more pipelines than one may have; those beyond are not read.", "Take some out, or make several of one by inputs and variants."},
-	{"not-checked", definition.Warning, "A pipeline is so large that only a part of it was checked.", "Split it, or put what is long into files of the repository."},
+	{"not-checked", definition.Warning, "A pipeline, or what it speaks of, is so large that only a part of it was checked.", "Split it, or put what is long into files of the repository."},
 	{"set-aside", definition.Error, "An event could not be planned: the server ended while it was at it, three times, or reading the repository takes more than the service gives.", "Mend what is unusual in the repository, or `piston pushes retry`."},
 	{"fewer-tests", definition.Warning, "A run passed with many fewer test cases than the last one that did.", "Look for what no longer runs."},
 	{"not-taken", definition.Error, "A script needs a file that another job makes, on a machine of its own, and the job does not take it.", "`hand` it on there and `take` it here."},

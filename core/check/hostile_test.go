@@ -105,3 +105,32 @@ func TestARepositoryOfManyPipelines(t *testing.T) {
 	require.Len(t, result.Findings, 1)
 	assert.Equal(t, "too-many-files", result.Findings[0].Code)
 }
+
+// A repository names one content as often as it likes, and stays small.
+func TestOneLargeContentUnderManyNamesIsNotReadWithoutEnd(t *testing.T) {
+	const names = 30_000
+	large := strings.Repeat("x\n", 50_000)
+	files := map[string]string{}
+	var steps, script strings.Builder
+	for n := range names {
+		files[fmt.Sprintf("f/%d", n)] = large
+		if fmt.Fprintf(&script, "f/%d\n", n); n%6000 == 5999 {
+			steps.WriteString(step(script.String()))
+			script.Reset()
+		}
+	}
+	for n := range 2000 {
+		files[fmt.Sprintf("g/%d/.gitignore", n)] = "/secret.json\n"
+	}
+	steps.WriteString(step("true") + "secret_files = { A = \"x/secret.json\" }\n")
+	r := app(steps.String(), files)
+	read, bytes := r.Read, 0
+	r.Read = func(name string) ([]byte, error) {
+		text, err := read(name)
+		bytes += len(text)
+		return text, err
+	}
+	result := All(r, nil)
+	assert.Less(t, bytes, 70<<20)
+	assert.Equal(t, "not-checked", result.Findings[len(result.Findings)-1].Code)
+}

@@ -25,17 +25,23 @@ var naming = []struct {
 	{regexp.MustCompile(`\.dart$`), regexp.MustCompile(`(?m)^(?:import|export|part)\s+['"]([^'":\n]+\.dart)['"]`), []string{""}},
 }
 
+// maxNamed is how many names of a source are looked at; maxOther how many of them are told.
+const maxNamed, maxOther = 2000, 10
+
 // letters finds files that a source names in other letters than Git has them.
 func (t *Tree) letters(file, text string) (found []definition.Finding) {
 	for _, kind := range naming {
 		if !kind.of.MatchString(file) {
 			continue
 		}
-		for _, at := range kind.names.FindAllStringSubmatchIndex(text, -1) {
+		for _, at := range kind.names.FindAllStringSubmatchIndex(text, maxNamed) {
 			name := text[at[2]:at[3]]
 			there := t.inOtherLetters(path.Join(path.Dir(file), name), kind.leaves)
 			if there == "" {
 				continue
+			}
+			if len(found) == maxOther {
+				return found
 			}
 			line := strings.Count(text[:at[0]], "\n") + 1
 			found = append(found, inFile("letter-case", file, line, lineOf(text, line), fmt.Sprintf("%q is named here, and Git has %s", name, there),

@@ -53,10 +53,11 @@ func publisherOf(p *definition.Pipeline, t *Tree) *publisher {
 	if p == nil {
 		return nil
 	}
+	left := maxCalled
 	for _, name := range p.JobNames() {
 		j := p.Job[name]
 		for _, s := range j.Step {
-			for _, text := range append([]string{s.Script}, calledTexts(s.Script, t)...) {
+			for _, text := range append([]string{s.Script}, calledTexts(s.Script, t, &left)...) {
 				if m := publishing.FindStringSubmatch(text); m != nil {
 					word := strings.Fields(m[1])
 					return &publisher{p, definition.Place{Job: j, Step: s, Keys: []string{"script"}}, strings.Join(word[:min(2, len(word))], " ")}
@@ -67,13 +68,19 @@ func publisherOf(p *definition.Pipeline, t *Tree) *publisher {
 	return nil
 }
 
-// calledTexts are the texts of tracked files whose paths a script says.
-func calledTexts(script string, t *Tree) (texts []string) {
+// maxCalled is how many of the files that a pipeline's scripts call are read for this.
+const maxCalled = 20
+
+// calledTexts are the texts of tracked files whose paths a script says, of so many as are left.
+func calledTexts(script string, t *Tree, left *int) (texts []string) {
 	for _, word := range strings.Fields(script) {
-		if name := path.Clean(strings.Trim(word, `"';`)); strings.Contains(name, "/") || strings.HasSuffix(name, ".sh") {
-			if text := t.text(name); text != "" && len(text) < definition.MaxScript {
-				texts = append(texts, text)
-			}
+		name := path.Clean(strings.Trim(word, `"';`))
+		if _, tracked := t.files[name]; !tracked || *left == 0 {
+			continue
+		}
+		*left--
+		if text := t.text(name); len(text) < definition.MaxScript {
+			texts = append(texts, text)
 		}
 	}
 	return texts

@@ -141,22 +141,38 @@ func (c *checker) secretsAstray(j *definition.Job, s *definition.Step) {
 	}
 }
 
+// maxRules is how many files of rules are read, of at most maxRulesSize bytes.
+const maxRules, maxRulesSize = 50, 64 << 10
+
 // hiddenAs is the one path of a name that rules of .gitignore speak of (gitignore(5)); "" when there are several, or none.
-func (t *Tree) hiddenAs(base string) (found string) {
-	for _, rules := range t.bases[".gitignore"] {
-		for line := range strings.Lines(t.text(rules)) {
-			line = strings.TrimSpace(line)
-			if path.Base(line) != base || strings.ContainsAny(line, "*?[!#") || !strings.Contains(line, "/") {
-				continue
-			}
-			at := path.Join(path.Dir(rules), line)
-			if found != "" && found != at {
-				return ""
-			}
-			found = at
+func (t *Tree) hiddenAs(base string) string {
+	if t.hidden == nil {
+		t.hidden = map[string]string{}
+		files := t.bases[".gitignore"]
+		for _, rules := range files[:min(len(files), maxRules)] {
+			t.hides(rules)
 		}
 	}
-	return found
+	return t.hidden[base]
+}
+
+// hides notes what the rules of a file hide by its path.
+func (t *Tree) hides(rules string) {
+	text := t.text(rules)
+	if len(text) > maxRulesSize {
+		return
+	}
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if strings.ContainsAny(line, "*?[!#") || !strings.Contains(line, "/") || strings.HasSuffix(line, "/") {
+			continue
+		}
+		at := path.Join(path.Dir(rules), line)
+		if first, twice := t.hidden[path.Base(at)]; twice && first != at {
+			at = ""
+		}
+		t.hidden[path.Base(line)] = at
+	}
 }
 
 // asked is a secret that a step asks for as a variable, and where.
