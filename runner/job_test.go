@@ -26,6 +26,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/source"
 )
 
@@ -186,6 +187,28 @@ func TestAFailureTellsItsCause(t *testing.T) {
 		w.Job.Keep = map[string]*definition.Keep{"app": {Files: []string{"out/Ringlog.apk"}}}
 	}, &definition.Step{Name: "build", Script: "mkdir out; echo x > out/ringlog.apk"})
 	assert.Contains(t, f.finish.Reason, "nothing matches out/Ringlog.apk; there is out/ringlog.apk")
+}
+
+func TestAnAlmostFullDiskEndsTheJobThatFillsIt(t *testing.T) {
+	full := func(_ *api.Work, _ *fakeService, r *Runner) {
+		r.space = func(string) (disk.Space, error) { return disk.Space{Free: 1 << 20, Total: 100 << 20}, nil } // keeps 5 MiB free
+	}
+	f := execute(t, full, &definition.Step{Name: "fill", Script: "head -c 6000000 /dev/urandom > big; sleep 60"})
+	assert.Equal(t, state.Failed, f.finish.State)
+	assert.Contains(t, f.finish.Reason, "the job's limit of disk is reached: its files take 6.0")
+	assert.Contains(t, f.finish.Reason, "and the runner's disk has 1.0 MB left")
+	f = execute(t, full, &definition.Step{Name: "little", Script: "head -c 100000 /dev/urandom > small; sleep 2"})
+	assert.Equal(t, state.Passed, f.finish.State, "who takes little is not to blame: %s", f.finish.Reason)
+}
+
+func TestOfSeveralJobsTheLargestIsFound(t *testing.T) {
+	var u uses
+	assert.True(t, u.of(1, 10))
+	assert.False(t, u.of(2, 5))
+	assert.True(t, u.of(3, 20))
+	assert.False(t, u.of(1, 10))
+	u.forget(3)
+	assert.True(t, u.of(1, 10))
 }
 
 func TestAStopReachesTheStep(t *testing.T) {

@@ -22,6 +22,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/reach"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/netns"
 )
 
@@ -69,6 +70,8 @@ type Runner struct {
 	netMaker *netns.Maker // makes networks for jobs; nil when they have the machine's
 	tools    *toolbox     // what is installed, as far as anybody asked
 	groups   *groups      // where the groups of jobs are made; nil where there are none
+	use      uses         // what its jobs' files take
+	space    func(dir string) (disk.Space, error)
 }
 
 // New checks that the machine can do what is asked of it.
@@ -88,7 +91,7 @@ func New(c Config) (*Runner, error) {
 		return nil, err
 	}
 	c.Client.Patience = patience
-	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes), groups: findGroups(c.Log)}
+	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes), groups: findGroups(c.Log), space: disk.Of}
 	if err := r.settle(); err != nil {
 		return nil, err
 	}

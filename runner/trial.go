@@ -10,6 +10,7 @@ import (
 	"filippo.io/age"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/disk"
 )
 
 // Trial is a job that is tried on this machine, without a service. Its folder outlives it, so that one can look
@@ -35,7 +36,7 @@ func NewTrial(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{Config: c, identity: identity, place: c.Home, groups: findGroups(c.Log)}
+	r := &Runner{Config: c, identity: identity, place: c.Home, groups: findGroups(c.Log), space: disk.Of}
 	if r.Network == "" {
 		r.Network = NetworkAny
 	}
