@@ -41,7 +41,7 @@ func repositoryOf(w *source.WorkTree) *check.Repository {
 			return err == nil && info.Mode().IsRegular()
 		}}
 	for _, e := range w.Entries {
-		r.Entries = append(r.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
+		r.Entries = append(r.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
 	}
 	return r
 }

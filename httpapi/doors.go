@@ -219,15 +219,18 @@ func (sv *server) admit(ctx context.Context, n need, found service.Who, route *c
 		if err != nil {
 			return huma.Error404NotFound("no attempt " + route.URLParam("attempt"))
 		}
-		if is, err := sv.s.IsHolder(ctx, found, id); err != nil || !is {
-			return errors.Join(err, huma.Error403Forbidden("the attempt is another runner's"))
+		// That it cannot be told is no refusal: a runner gives a job up on one.
+		is, err := sv.s.IsHolder(ctx, found, id)
+		if err == nil && !is {
+			err = huma.Error403Forbidden("the attempt is another runner's")
 		}
-		return nil
+		return err
 	case fetcher:
-		if may, err := sv.s.MayRead(ctx, found, route.URLParam("project")); err != nil || !may {
-			return errors.Join(err, huma.Error403Forbidden("this runner has no job at hand that may read this source; a project lends its own by piston project lend"))
+		may, err := sv.s.MayRead(ctx, found, route.URLParam("project"))
+		if err == nil && !may {
+			err = huma.Error403Forbidden("this runner has no job at hand that may read this source; a project lends its own by piston project lend")
 		}
-		return nil
+		return err
 	case administrator:
 		if !found.Rules() {
 			return huma.Error403Forbidden("only an administrator may do this")

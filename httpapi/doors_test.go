@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -170,6 +171,7 @@ type yard struct {
 	attempt int64
 	server  *server
 	store   *store.Store
+	dsn     string
 }
 
 func newYard(t *testing.T, issuer service.Issuer) *yard {
@@ -192,7 +194,7 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 	t.Cleanup(s.Close)
 	sv := newServer(s, Options{})
 	h, _ := build(sv)
-	y := &yard{s: s, handler: h, routes: h, tokens: map[string]string{}, server: sv, store: st}
+	y := &yard{s: s, handler: h, routes: h, tokens: map[string]string{}, server: sv, store: st, dsn: dsn}
 
 	repo := filepath.Join(t.TempDir(), "tides.git")
 	git := func(args ...string) {
@@ -422,4 +424,17 @@ func TestARunnerDoesNotReadWhatItsJobMayNot(t *testing.T) {
 	res := y.ask("holder", "GET", "/git/tides/info/refs?service=git-receive-pack", "")
 	assert.Equal(t, 403, res.Code, "nobody pushes here")
 	_, _ = io.Copy(io.Discard, res.Body)
+}
+
+// A runner gives its job up when it is refused. That the database does not answer is no refusal.
+func TestWhatCannotBeToldIsNoRefusal(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	attempt := fmt.Sprintf("/api/v1/runner/attempts/%d/beat", y.attempt)
+	db, err := sql.Open("pgx", y.dsn)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(`ALTER TABLE attempts RENAME TO away`)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, y.ask("holder", "POST", attempt, "").Code, 500)
+	assert.GreaterOrEqual(t, y.ask("holder", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code, 500)
 }

@@ -87,7 +87,7 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, objects: map[string]string{}, tree: &check.Repository{Branches: all}}
 	for _, e := range entries {
 		s.objects[e.Path] = e.ID
-		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000"})
+		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
 	}
 	s.tree.Read = func(name string) ([]byte, error) { return s.read(name, definition.MaxFileSize) }
 	v.seen[name], v.seen[commit.ID] = s, s

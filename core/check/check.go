@@ -22,6 +22,7 @@ type Entry struct {
 	Path       string
 	Executable bool
 	Submodule  bool
+	Link       bool // a symbolic link; its content is where it leads
 }
 
 // Repository is a tree of tracked files, of a commit or of a work tree.
@@ -177,6 +178,11 @@ func All(r *Repository, s *Service) Result {
 	for i, name := range sortedKeys(names) {
 		if i == MaxFiles {
 			break
+		}
+		if t.files[name].Link {
+			out.Files = append(out.Files, File{Name: strings.TrimSuffix(path.Base(name), ".toml"), Path: name, Findings: []definition.Finding{
+				whole("unreadable-file", name, "it is a link, not a file: what it leads to is not read", "Make it a plain file.")}})
+			continue
 		}
 		text, err := r.Read(name)
 		if err != nil || text == nil {

@@ -265,3 +265,12 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func TestAPipelineThatIsALinkIsSaidToBeOne(t *testing.T) {
+	r := tree(map[string]string{"piston/p.toml": "../../secrets.toml"})
+	r.Entries[0].Link = true
+	found := All(r, nil).All()
+	assert.Len(t, found, 1)
+	assert.Equal(t, "unreadable-file", found[0].Code)
+	assert.Contains(t, found[0].Message, "it is a link")
+}
