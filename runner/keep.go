@@ -144,17 +144,17 @@ func (j *job) testReports(step int, globs []string, dir string) (sum *api.TestRe
 				hint = fmt.Sprintf("; %s does: globs count from the top of the workspace", path.Join(dir, glob))
 			}
 		}
-		none = fmt.Sprintf("nothing matches %s%s", strings.Join(globs, ", "), hint)
+		none = fmt.Sprintf("no test was run: nothing matches %s%s", strings.Join(globs, ", "), hint)
 		j.say(step, "test reports: %s", none)
 		return nil, none
 	}
 	sum = &api.TestReport{Failures: []testreport.Case{}}
-	none = "the reports hold no case"
+	none = "no test was run: the reports hold no case"
 	for _, file := range found.Files {
 		cases, err := j.readReport(file)
 		if err != nil {
-			none = fmt.Sprintf("%s: %v", file.Path, err)
-			j.say(step, "test report %s", none)
+			none = fmt.Sprintf("the test report %s cannot be read: %v", file.Path, err)
+			j.say(step, "%s", none)
 			continue
 		}
 		for _, c := range cases {
