@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner"
 	"gentlepiston.example/piston/try"
@@ -43,6 +44,8 @@ func tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: string(try.DefaultIsolation())},
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 2},
 			untrackedFlag,
+			&cli.StringSliceFlag{Name: "let-through", Usage: "what of this machine or its networks steps may reach all the same, such as localhost:8080; may be repeated",
+				Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
 			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
 			jsonFlag,
 		}, purseFlags...),
@@ -114,9 +117,13 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	if err != nil {
 		return o, err
 	}
+	through, err := letThrough(c.StringSlice("let-through"))
+	if err != nil {
+		return o, err
+	}
 	screen := newScreen(out(c))
 	var printing sync.Mutex // jobs print side by side
-	o = try.Options{Tree: done.tree, Pipeline: f.Pipeline, Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
+	o = try.Options{Tree: done.tree, Reach: reach.Policy{Through: through}, Pipeline: f.Pipeline, Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
 		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
 			printing.Lock()

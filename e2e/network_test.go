@@ -126,3 +126,19 @@ func TestAnOrdinaryRunnersStepsReachNothingInside(t *testing.T) {
 	r.passes(1)
 	assert.Contains(t, r.logText(1, "main"), "nameserver 198.18.255.3")
 }
+
+func TestATrialReachesWhatItIsLetThroughTo(t *testing.T) {
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "inside") }))
+	defer inside.Close()
+	address := strings.TrimPrefix(inside.URL, "http://")
+	s := theServer(t)
+	r := s.script(t, "trial-inside", "curl -sS -m 5 "+inside.URL)
+	out, code := r.inside(nil, "try")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "each job has a loopback of its own")
+	assert.Contains(t, out, "--let-through "+address, "it says how to reach it")
+	out, code = r.inside(nil, "try", "--let-through", address)
+	assert.Zero(t, code, out)
+	out, code = r.inside(nil, "try", "--let-through", "everything")
+	assert.Equal(t, 2, code, out)
+}

@@ -25,6 +25,7 @@ import (
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
@@ -46,7 +47,8 @@ type Options struct {
 	Untracked bool // also what Git neither tracks nor ignores
 	Isolation runner.Isolation
 	Program   []string // the command that prepares a job's network from within
-	Slots     int      // jobs at a time; 0 for one
+	Reach     reach.Policy
+	Slots     int // jobs at a time; 0 for one
 	Print     func(api.LogBatch)
 }
 
@@ -177,7 +179,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 		return nil, err
 	}
 	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine", Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
-		Program: o.Program, Tools: tools, Log: slog.New(slog.DiscardHandler)})
+		Program: o.Program, Reach: o.Reach, Tools: tools, Log: slog.New(slog.DiscardHandler)})
 	return t, err
 }
 

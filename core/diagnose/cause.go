@@ -70,13 +70,17 @@ func inside(text string) string {
 	for _, m := range address.FindAllStringSubmatch(text, -1) {
 		host, port := strings.Trim(m[1], "[]"), m[2]
 		a, err := netip.ParseAddr(host)
+		if port != "" {
+			host = net.JoinHostPort(host, port)
+		}
 		switch {
-		case host == "localhost" || err == nil && a.IsLoopback():
-			return "each job has a loopback of its own, on which the machine's services are not: start what it needs in the job"
-		case err == nil && !reach.World(a):
+		case m[1] == "localhost" || err == nil && a.IsLoopback():
+			why := "each job has a loopback of its own, on which the machine's services are not: start what it needs in the job"
 			if port != "" {
-				host = net.JoinHostPort(host, port)
+				why += ", or let it through by --let-through " + host
 			}
+			return why
+		case err == nil && !reach.World(a):
 			return fmt.Sprintf("%s is inside, where steps do not go; a runner's owner lets it through by --let-through %s", m[1], host)
 		}
 	}
