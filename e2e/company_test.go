@@ -11,9 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,24 +62,11 @@ func TestARunnerBehindAProxyWithAPrivateAuthority(t *testing.T) {
 	authority := filepath.Join(home, "authority.pem")
 	text := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: front.Certificate().Raw})
 	require.NoError(t, os.WriteFile(authority, text, 0o600))
-	token, code := s.piston(t, "", "token", "add", "--runner", "company")
-	require.Zero(t, code, token)
-	fields := strings.Fields(token)
-	file := filepath.Join(home, "token")
-	require.NoError(t, os.WriteFile(file, []byte(fields[len(fields)-1]), 0o600))
+	file := s.runnerToken(t, "company", home)
 	cmd := exec.Command(binary(), "runner", "--server", "https://example.com", "--token-file", file, "--home", filepath.Join(home, "work"),
 		"--name", "company", "--label", "company", "--ca-file", authority)
 	cmd.Env = append(os.Environ(), "HTTPS_PROXY="+proxy)
-	log := &syncBuffer{}
-	cmd.Stdout, cmd.Stderr = log, log
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("the runner's log:\n%s", log)
-		}
-	})
+	begin(t, cmd)
 
 	r := s.project(t, "company", map[string]string{"piston/trunk.toml": `
 [trigger.push]

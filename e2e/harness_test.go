@@ -311,3 +311,29 @@ func theServer(t *testing.T) *server {
 	require.NotNil(t, shared.s, "the shared service did not start")
 	return shared.s
 }
+
+// runnerToken makes a token for a runner and writes it into a file of a folder.
+func (s *server) runnerToken(t testing.TB, name, folder string) (file string) {
+	t.Helper()
+	out, code := s.piston(t, "", "token", "add", "--runner", name)
+	require.Zero(t, code, out)
+	fields := strings.Fields(out)
+	file = filepath.Join(folder, "token")
+	require.NoError(t, os.WriteFile(file, []byte(fields[len(fields)-1]), 0o600))
+	return file
+}
+
+// begin starts a runner's process, which ends with the test; of a test that fails its log is told.
+func begin(t testing.TB, cmd *exec.Cmd) {
+	t.Helper()
+	log := &syncBuffer{}
+	cmd.Stdout, cmd.Stderr = log, log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+		if t.Failed() {
+			t.Logf("the runner's log:\n%s", log)
+		}
+	})
+}

@@ -107,11 +107,7 @@ func (s *server) ordinaryRunner(t *testing.T, label string) {
 	home, err := os.MkdirTemp("/tmp", "piston-runner-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(home) })
-	token, code := s.piston(t, "", "token", "add", "--runner", label)
-	require.Zero(t, code, token)
-	file := filepath.Join(home, "token")
-	fields := strings.Fields(token)
-	require.NoError(t, os.WriteFile(file, []byte(fields[len(fields)-1]), 0o600))
+	file := s.runnerToken(t, label, home)
 	program := filepath.Join(home, "piston")
 	text, err := os.ReadFile(binary())
 	require.NoError(t, err)
@@ -126,14 +122,5 @@ func (s *server) ordinaryRunner(t *testing.T, label string) {
 	cmd := exec.Command("unshare", "--mount", "sh", "-c", `mount --bind "$1" /dev/net/tun; shift; exec setpriv --reuid 65534 --regid 65534 --clear-groups "$@"`, "sh", tun,
 		program, "runner", "--server", "http://"+s.listen, "--token-file", file, "--home", filepath.Join(home, "work"), "--name", label, "--label", label)
 	cmd.Dir, cmd.Env = home, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home}
-	log := &syncBuffer{}
-	cmd.Stdout, cmd.Stderr = log, log
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("the runner's log:\n%s", log)
-		}
-	})
+	begin(t, cmd)
 }
