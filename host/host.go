@@ -247,7 +247,7 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(h.Service.Close)
-	h.FirstPassword, err = h.Service.EnsureAdministrator(ctx)
+	h.FirstPassword, err = h.Service.EnsureAdministrator(service.AsItself(ctx))
 	return err
 }
 

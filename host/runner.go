@@ -82,7 +82,7 @@ func runnerToken(ctx context.Context, s *service.Service, home string) (file str
 			return file, err
 		}
 	}
-	issued, err := s.IssueToken(ctx, api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
+	issued, err := s.IssueToken(service.AsItself(ctx), api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
 	if err != nil {
 		return "", err
 	}

@@ -176,7 +176,7 @@ type yard struct {
 
 func newYard(t *testing.T, issuer service.Issuer) *yard {
 	t.Helper()
-	ctx := t.Context()
+	ctx := service.AsItself(t.Context())
 	dsn := testdb.New(t)
 	st, err := store.Open(ctx, dsn)
 	require.NoError(t, err)
@@ -233,8 +233,8 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 			token("expired", w, api.NewToken{Kind: api.PersonToken, Days: 1})
 		}
 	}
-	token("holder", service.Who{}, api.NewToken{Kind: api.RunnerToken})
-	token("runner", service.Who{}, api.NewToken{Kind: api.RunnerToken})
+	token("holder", service.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
+	token("runner", service.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
 	expire(t, dsn, "expired")
 
 	_, err = s.StartRun(ctx, "tides", "ada", api.StartRun{Pipeline: "trunk"})

@@ -126,9 +126,9 @@ func (y *yard) meOf(t *testing.T, res *httptest.ResponseRecorder) (me api.Me) {
 func TestSigningInAtAnIssuer(t *testing.T) {
 	i := newIssuer(t)
 	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
-	_, err := y.s.SetGroup(t.Context(), "mobile", api.GroupChange{IssuerGroup: "mobile-builders"})
+	_, err := y.s.SetGroup(service.AsItself(t.Context()), "mobile", api.GroupChange{IssuerGroup: "mobile-builders"})
 	require.NoError(t, err)
-	require.NoError(t, y.s.Grant(t.Context(), api.Grant{Project: "tides", Group: "mobile", Role: access.Builder}))
+	require.NoError(t, y.s.Grant(service.AsItself(t.Context()), api.Grant{Project: "tides", Group: "mobile", Role: access.Builder}))
 
 	i.claims = map[string]any{"sub": "1", "preferred_username": "Ada Quill", "groups": []string{"mobile-builders", "others"}}
 	res := y.come(t, i, nil)
@@ -139,7 +139,7 @@ func TestSigningInAtAnIssuer(t *testing.T) {
 	assert.Equal(t, map[string]access.Role{"tides": access.Builder}, me.Roles, "by the group at the issuer")
 	i.claims["groups"] = []string{}
 	assert.Empty(t, y.meOf(t, y.come(t, i, nil)).Roles, "which is asked at each sign-in")
-	trail, err := y.s.Audit(t.Context(), service.AuditFilter{Act: "session.open", Subject: "ada-quill", Limit: 2})
+	trail, err := y.s.Audit(service.AsItself(t.Context()), service.AuditFilter{Act: "session.open", Subject: "ada-quill", Limit: 2})
 	require.NoError(t, err)
 	require.Len(t, trail.Acts, 2)
 	assert.JSONEq(t, `{"by_issuer": true, "groups": ["mobile"], "administrator": false}`, string(trail.Acts[1].After), "and noted")
@@ -152,7 +152,7 @@ func TestSigningInAtAnIssuer(t *testing.T) {
 	assert.False(t, me.Administrator)
 
 	yes := true
-	_, err = y.s.ChangePerson(t.Context(), "admin-2", api.PersonChange{Disabled: &yes})
+	_, err = y.s.ChangePerson(service.AsItself(t.Context()), "admin-2", api.PersonChange{Disabled: &yes})
 	require.NoError(t, err)
 	assert.Equal(t, 403, y.come(t, i, nil).Code, "whoever is kept out stays out")
 	res = httptest.NewRecorder()
@@ -257,7 +257,7 @@ func TestAProgramSignsInByTheBrowser(t *testing.T) {
 	assert.Error(t, err, "and gone after a wrong try")
 
 	yes := true
-	_, err = y.s.ChangePerson(t.Context(), "ada", api.PersonChange{Disabled: &yes})
+	_, err = y.s.ChangePerson(service.AsItself(t.Context()), "ada", api.PersonChange{Disabled: &yes})
 	require.NoError(t, err)
 	b.Answer(goes(t, b.Address).Query())
 	_, err = b.Wait(t.Context(), "kept out")

@@ -29,7 +29,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 	given := make(chan *api.Work, 1)
 	began := time.Now()
 	go func() {
-		w, err := workOf(s.Claim(context.Background(), claimRequest(t, 20_000)))
+		w, err := workOf(s.Claim(AsItself(context.Background()), claimRequest(t, 20_000)))
 		assert.NoError(t, err)
 		given <- w
 	}()
@@ -39,7 +39,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 	w := <-given
 	require.NotNil(t, w)
 	assert.Less(t, time.Since(began), 10*time.Second, "it does not wait out its time")
-	none, err := workOf(s.Claim(t.Context(), claimRequest(t, 0)))
+	none, err := workOf(s.Claim(asItself(t), claimRequest(t, 0)))
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
@@ -48,7 +48,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 func TestARunnerThatLeavesTakesNothing(t *testing.T) {
 	s := open(t)
 	for range 20 {
-		ctx, hangUp := context.WithCancel(t.Context())
+		ctx, hangUp := context.WithCancel(asItself(t))
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
@@ -70,12 +70,12 @@ func TestARunnerThatLeavesTakesNothing(t *testing.T) {
 func TestWhatNobodyWaitsForGoesBack(t *testing.T) {
 	s := open(t)
 	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
-	list, err := s.store.Attempts(t.Context(), run.ID)
+	list, err := s.store.Attempts(asItself(t), run.ID)
 	require.NoError(t, err)
 	gone := &waiter{runner: store.Runner{Name: "gone"}, given: make(chan given, 1)}
-	given, err := s.store.HandOut(t.Context(), map[int64]store.Runner{list[0].ID: gone.runner}, Lease)
+	given, err := s.store.HandOut(asItself(t), map[int64]store.Runner{list[0].ID: gone.runner}, Lease)
 	require.NoError(t, err)
-	require.NoError(t, s.dispatch.hand(t.Context(), given, map[int64]*waiter{list[0].ID: gone}))
+	require.NoError(t, s.dispatch.hand(asItself(t), given, map[int64]*waiter{list[0].ID: gone}))
 	assert.Empty(t, gone.given)
 	w, _ := claim(t, s)
 	require.NotNil(t, w)
@@ -89,24 +89,24 @@ func TestAClaimBringsWhatTheJobTakes(t *testing.T) {
 		w, _ := claim(t, s)
 		require.NotNil(t, w)
 		assert.Empty(t, w.Takes)
-		require.NoError(t, s.HandOver(t.Context(), w.Attempt, "so", &slowReader{text: "packed " + w.Job.Name}))
-		require.NoError(t, s.FinishAttempt(t.Context(), w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+		require.NoError(t, s.HandOver(asItself(t), w.Attempt, "so", &slowReader{text: "packed " + w.Job.Name}))
+		require.NoError(t, s.FinishAttempt(asItself(t), w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
 	}
 	w, _ := claim(t, s)
 	require.NotNil(t, w)
 	assert.Equal(t, []string{"lib+arm/so", "lib+x86/so"}, w.Takes, "from every variant")
-	r, err := s.OpenHandover(t.Context(), w.Attempt, "lib+arm", "so")
+	r, err := s.OpenHandover(asItself(t), w.Attempt, "lib+arm", "so")
 	require.NoError(t, err)
 	defer r.Close()
 	text := make([]byte, 100)
 	n, _ := r.Read(text)
 	assert.Equal(t, "packed lib+arm", string(text[:n]))
-	_, err = s.OpenHandover(t.Context(), w.Attempt, "lib+arm", "nothing")
+	_, err = s.OpenHandover(asItself(t), w.Attempt, "lib+arm", "nothing")
 	assert.ErrorIs(t, err, ErrNotFound)
 	alter(t, dsn, `DELETE FROM handovers`)
-	_, err = s.OpenHandover(t.Context(), w.Attempt, "lib+arm", "so")
+	_, err = s.OpenHandover(asItself(t), w.Attempt, "lib+arm", "so")
 	assert.ErrorContains(t, err, "start the whole run again", "whoever runs a job again after its rules have gone over the run")
-	assert.ErrorIs(t, s.HandOver(t.Context(), w.Attempt+99, "so", &slowReader{}), ErrGone)
+	assert.ErrorIs(t, s.HandOver(asItself(t), w.Attempt+99, "so", &slowReader{}), ErrGone)
 }
 
 // slowReader gives a text a byte at a time.

@@ -29,7 +29,7 @@ func findingOf(d api.RunDetail, code string) (definition.Finding, bool) {
 
 func TestAProtectedSecretIsRefusedWhenARunIsPlanned(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	in := textSecret("long enough")
 	in.Settings = &api.SecretSettings{Scope: &access.Scope{Branches: []string{"main"}, Pipelines: []string{"p"}}}
 	_, err := s.SetSecret(ctx, "app", "ada", "KEY", in)
@@ -62,7 +62,7 @@ func TestAProtectedSecretIsRefusedWhenARunIsPlanned(t *testing.T) {
 
 func TestASecretThatExpires(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	head := r.commit(map[string]string{"piston/p.toml": wantsKey})
 	for n, c := range []struct {
 		in   time.Duration
@@ -89,7 +89,7 @@ func TestASecretThatExpires(t *testing.T) {
 
 func TestAMemberOfASetThatIsNotThere(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.SetSecret(ctx, "app", "ada", "SERVICES:harbour", textSecret("long enough"))
 	require.NoError(t, err)
 	s.pushed(t, "main", plan.NoCommit, r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nvariants.over = { FLAVOUR = [\"harbour\", \"sea\"] }\n[[job.a.step]]\nscript = \"true\"\nsecret_files = { \"SERVICES:${FLAVOUR}\" = \"s.json\" }\n"}))
@@ -118,7 +118,7 @@ func TestAMemberOfASetThatIsNotThere(t *testing.T) {
 
 func TestACommitThatNobodyHoldsIsAStrangers(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": wantsKey})
@@ -141,7 +141,7 @@ func TestACommitThatNobodyHoldsIsAStrangers(t *testing.T) {
 
 func TestASecretThatGitTracksIsReported(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("a-value-that-is-long"))
 	require.NoError(t, err)
 	s.pushed(t, "main", plan.NoCommit, r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n" + step, "notes.txt": "one\ntwo\nuse a-value-that-is-long for it\n", "clean.txt": "x\n"}))

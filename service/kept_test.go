@@ -26,7 +26,7 @@ import (
 // leaves runs a job that keeps a file, hands one on, saves a cache and has a log, and ends it; trigger is its run's.
 func leaves(t *testing.T, s *Service, trigger plan.Trigger, cache string) store.Run {
 	t.Helper()
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
 	w, err := workOf(s.Claim(ctx, asks(t, "r", 5*time.Second)))
 	require.NoError(t, err)
@@ -57,19 +57,19 @@ func alter(t *testing.T, dsn, query string) {
 	db, err := sql.Open("pgx", dsn)
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
-	_, err = db.ExecContext(t.Context(), query)
+	_, err = db.ExecContext(asItself(t), query)
 	require.NoError(t, err)
 }
 
 func (s *Service) blobNames(t *testing.T) (names []string) {
 	t.Helper()
-	require.NoError(t, s.blobs.Each(t.Context(), func(b blob.Entry) error { names = append(names, b.Name); return nil }))
+	require.NoError(t, s.blobs.Each(asItself(t), func(b blob.Entry) error { names = append(names, b.Name); return nil }))
 	return names
 }
 
 func TestWhatIsKeptGoesByRules(t *testing.T) {
 	s, dsn := openOn(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	old := leaves(t, s, plan.OnPush, "k1")
 	release := leaves(t, s, plan.OnPush, "k2")
 	young := leaves(t, s, plan.OnPush, "k3")
@@ -114,7 +114,7 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 
 func TestWhatIsKeptIsListedByPages(t *testing.T) {
 	s, dsn := openOn(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	old := leaves(t, s, plan.OnPush, "k1")
 	leaves(t, s, plan.OnPush, "k2")
 	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '400 days' WHERE id = %d; UPDATE caches SET size = 77777 WHERE key = 'k2'`, old.ID))
@@ -148,16 +148,16 @@ func TestWhatIsKeptIsListedByPages(t *testing.T) {
 func TestOrphansAreFoundAndNothingElse(t *testing.T) {
 	s := open(t)
 	run := leaves(t, s, plan.OnPush, "k")
-	_, err := s.blobs.Put(t.Context(), "caches/1/left-by-a-crash", strings.NewReader("x"))
+	_, err := s.blobs.Put(asItself(t), "caches/1/left-by-a-crash", strings.NewReader("x"))
 	require.NoError(t, err)
-	require.NoError(t, s.sweep(t.Context()))
+	require.NoError(t, s.sweep(asItself(t)))
 	assert.Contains(t, s.blobNames(t), "caches/1/left-by-a-crash", "one that is young may be on its way to its record")
-	require.NoError(t, s.dropOrphans(t.Context(), time.Now().Add(time.Hour)))
+	require.NoError(t, s.dropOrphans(asItself(t), time.Now().Add(time.Hour)))
 	assert.NotContains(t, s.blobNames(t), "caches/1/left-by-a-crash")
 	assert.Len(t, s.blobNames(t), 4, "what records speak of stays")
-	d, err := s.Run(t.Context(), "p", run.Number)
+	d, err := s.Run(asItself(t), "p", run.Number)
 	require.NoError(t, err)
-	_, content, err := s.OpenArtifact(t.Context(), "p", run.Number, d.Artifacts[0].ID)
+	_, content, err := s.OpenArtifact(asItself(t), "p", run.Number, d.Artifacts[0].ID)
 	require.NoError(t, err)
 	_, _ = io.Copy(io.Discard, content)
 	require.NoError(t, content.Close())
@@ -168,24 +168,24 @@ func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 	run := leaves(t, s, plan.OnPush, "k")
 	s.space.reserve = 1 << 60 // no disk has as much
 	s.space.again()
-	require.NoError(t, s.makeRoom(t.Context()))
-	_, err := s.store.CacheByKey(t.Context(), run.ProjectID, "", "k", true)
+	require.NoError(t, s.makeRoom(asItself(t)))
+	_, err := s.store.CacheByKey(asItself(t), run.ProjectID, "", "k", true)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.Len(t, s.blobNames(t), 3, "artifacts, what is handed on and logs stay")
 	planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
-	w, err := workOf(s.Claim(t.Context(), asks(t, "r", 300*time.Millisecond)))
+	w, err := workOf(s.Claim(asItself(t), asks(t, "r", 300*time.Millisecond)))
 	require.NoError(t, err)
 	assert.Nil(t, w)
-	page, err := s.Queue(t.Context(), QueueFilter{Limit: 1})
+	page, err := s.Queue(asItself(t), QueueFilter{Limit: 1})
 	require.NoError(t, err)
 	assert.Contains(t, page.Jobs[0].Why, "the server's disk is almost full")
-	h := s.Health(t.Context())
+	h := s.Health(asItself(t))
 	assert.False(t, h.OK)
 	assert.True(t, h.Ready(), "who looks is answered")
 	assert.Contains(t, h.Trouble(), "disk: ")
 	s.space.reserve = 0
 	s.space.again()
-	w, err = workOf(s.Claim(t.Context(), asks(t, "r", 5*time.Second)))
+	w, err = workOf(s.Claim(asItself(t), asks(t, "r", 5*time.Second)))
 	require.NoError(t, err)
 	assert.NotNil(t, w, "it goes on by itself")
 }
@@ -193,9 +193,9 @@ func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 func TestARemovedProjectLeavesNothing(t *testing.T) {
 	s := open(t)
 	leaves(t, s, plan.OnPush, "k")
-	require.NoError(t, s.RemoveProject(t.Context(), "p"))
+	require.NoError(t, s.RemoveProject(asItself(t), "p"))
 	assert.Empty(t, s.blobNames(t))
-	_, err := s.Project(t.Context(), "p")
+	_, err := s.Project(asItself(t), "p")
 	assert.ErrorIs(t, err, ErrNotFound)
-	assert.ErrorIs(t, s.RemoveProject(t.Context(), "p"), ErrNotFound)
+	assert.ErrorIs(t, s.RemoveProject(asItself(t), "p"), ErrNotFound)
 }

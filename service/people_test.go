@@ -25,16 +25,16 @@ func keysOf(identity *age.X25519Identity) []*age.X25519Identity {
 // addPerson adds somebody and tells who they are when they ask for something.
 func addPerson(t *testing.T, s *Service, name string) Who {
 	t.Helper()
-	_, err := s.AddPerson(t.Context(), api.NewPerson{Name: name})
+	_, err := s.AddPerson(asItself(t), api.NewPerson{Name: name})
 	require.NoError(t, err)
-	p, err := s.store.PersonByName(t.Context(), name)
+	p, err := s.store.PersonByName(asItself(t), name)
 	require.NoError(t, err)
 	return Who{ID: p.ID, Name: name, Kind: api.PersonToken}
 }
 
 func TestSigningIn(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	password, err := s.EnsureAdministrator(ctx)
 	require.NoError(t, err)
 	assert.Len(t, password, 20)
@@ -57,7 +57,7 @@ func TestSigningIn(t *testing.T) {
 
 func TestGuessingPasswordsIsSlowAndLocksNobodyElseOut(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	made, err := s.AddPerson(ctx, api.NewPerson{Name: "ada"})
 	require.NoError(t, err)
 	right := api.Credentials{Name: "ada", Password: made.Password}
@@ -91,7 +91,7 @@ func TestGuessingPasswordsIsSlowAndLocksNobodyElseOut(t *testing.T) {
 
 func TestThereIsAlwaysAnAdministrator(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.EnsureAdministrator(ctx)
 	require.NoError(t, err)
 	yes, no := true, false
@@ -112,7 +112,7 @@ func TestThereIsAlwaysAnAdministrator(t *testing.T) {
 
 func TestRolesAndWhatTokensBound(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	addProject(t, s, "charts")
 	ada := addPerson(t, s, "ada")
@@ -161,7 +161,7 @@ func TestRolesAndWhatTokensBound(t *testing.T) {
 
 func TestTokensOfOthersAreNotThere(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	ada, grace := addPerson(t, s, "ada"), addPerson(t, s, "grace")
 	token, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "t", Kind: api.PersonToken})
 	require.NoError(t, err)
@@ -176,7 +176,7 @@ func TestTokensOfOthersAreNotThere(t *testing.T) {
 
 func TestAnExpiredTokenSaysSo(t *testing.T) {
 	s, dsn := openOn(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	token, err := s.IssueToken(WithWho(ctx, addPerson(t, s, "ada")), api.NewToken{Name: "t", Kind: api.PersonToken, Days: 1})
 	require.NoError(t, err)
 	_, err = s.ByToken(ctx, token.Secret)
@@ -193,7 +193,7 @@ func TestAnExpiredTokenSaysSo(t *testing.T) {
 
 func TestWhatSomebodySeesOfOtherProjects(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	addProject(t, s, "charts")
 	ada := addPerson(t, s, "ada")
@@ -218,7 +218,7 @@ func TestWhatSomebodySeesOfOtherProjects(t *testing.T) {
 
 func TestTheQueueAndTheStreamHoldNothingOfOtherProjects(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "charts")
 	run := planned(t, s, twoJobs) // of project p
 	ada := addPerson(t, s, "ada")
@@ -271,7 +271,7 @@ func (deaf) Idle() error                                        { return nil }
 
 func TestPasswords(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	made, err := s.AddPerson(ctx, api.NewPerson{Name: "ada"})
 	require.NoError(t, err)
 	p, err := s.store.PersonByName(ctx, "ada")
@@ -295,7 +295,7 @@ func TestPasswords(t *testing.T) {
 
 func TestTheAuditTrailTellsTheRoleThereWas(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	addPerson(t, s, "ada")
 	for _, project := range []string{"tides", ""} {
@@ -313,4 +313,28 @@ func TestTheAuditTrailTellsTheRoleThereWas(t *testing.T) {
 		}
 		assert.Equal(t, []string{`role.take {"role": "keeper"} → `, `role.grant {"role": "reader"} → {"role": "keeper"}`, `role.grant  → {"role": "reader"}`}, changes, "%q", project)
 	}
+}
+
+// A context in which nobody is named may nothing: who forgets to say who asks gets less, not everything.
+func TestNobodyMayNothing(t *testing.T) {
+	s := open(t)
+	planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
+	nobody := t.Context()
+	list, err := s.Projects(nobody, api.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	names, err := s.visibleNames(nobody)
+	require.NoError(t, err)
+	assert.Empty(t, names)
+	_, err = s.visibleProject(nobody, "p")
+	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.SetSecret(nobody, "p", "", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("a value of some length")})
+	assert.ErrorIs(t, err, ErrForbidden)
+	secrets, err := s.Secrets(asItself(t), "p", api.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, secrets, "nothing is left of what was refused")
+	role, err := s.RoleIn(nobody, WhoAsks(nobody), "p")
+	require.NoError(t, err)
+	assert.Equal(t, access.Nobody, role)
+	assert.False(t, WhoAsks(nobody).Rules())
 }

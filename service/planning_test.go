@@ -59,26 +59,26 @@ func openWithRepository(t *testing.T) (*Service, repository) {
 	r := repository{t, t.TempDir()}
 	r.git("init", "-q", "-b", "main")
 	r.commit(map[string]string{"README": "x"})
-	_, err := s.AddProject(t.Context(), api.NewProject{Name: "app", Remote: r.dir})
+	_, err := s.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
 	require.NoError(t, err)
 	return s, r
 }
 
 func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdate) {
 	t.Helper()
-	p, err := s.store.ProjectByName(t.Context(), "app")
+	p, err := s.store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	body, err := json.Marshal(spooled{Push: &api.PushData{Updates: updates}})
 	require.NoError(t, err)
-	id, again, err := s.store.AddPush(t.Context(), p.ID, delivery, body)
+	id, again, err := s.store.AddPush(asItself(t), p.ID, delivery, body)
 	require.NoError(t, err)
 	require.False(t, again)
-	s.planRecorded(t.Context(), id)
+	s.planRecorded(asItself(t), id)
 }
 
 func runsOf(t *testing.T, s *Service) []api.Run {
 	t.Helper()
-	page, err := s.Runs(t.Context(), "app", store.RunFilter{Limit: 100})
+	page, err := s.Runs(asItself(t), "app", store.RunFilter{Limit: 100})
 	require.NoError(t, err)
 	return page.Runs
 }
@@ -106,7 +106,7 @@ func TestAVersionThatCannotBeReadIsSaidAtOnce(t *testing.T) {
 	}
 	for _, run := range runsOf(t, s) {
 		assert.Equal(t, state.Failed, run.State)
-		d, err := s.Run(t.Context(), "app", run.Number)
+		d, err := s.Run(asItself(t), "app", run.Number)
 		require.NoError(t, err)
 		found := false
 		for _, f := range d.Findings {
@@ -132,11 +132,11 @@ func TestAPushThatIsGoneOrCannotBeReadHurtsNobody(t *testing.T) {
 	var ids []int64
 	require.Eventually(t, func() bool {
 		var err error
-		ids, err = s.store.UnplannedPushes(t.Context(), time.Now().Add(time.Minute))
+		ids, err = s.store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))
 		return err == nil && len(ids) == 1
 	}, 5*time.Second, 50*time.Millisecond, "after a pause it is tried again")
-	s.planRecorded(t.Context(), ids[0])
-	s.planRecorded(t.Context(), ids[0])
+	s.planRecorded(asItself(t), ids[0])
+	s.planRecorded(asItself(t), ids[0])
 	assert.Len(t, runsOf(t, s), 2, "planned once, however often it is tried")
 }
 
@@ -160,14 +160,14 @@ func TestStartingByHand(t *testing.T) {
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
 	r.git("tag", "-a", "-m", "t", "v1")
 	for ref, want := range map[string]plan.Event{"main": {Branch: "main"}, "v1": {Tag: "v1"}, here: {}} {
-		run, err := s.StartRun(t.Context(), "app", "ada", api.StartRun{Pipeline: "trunk", Ref: ref})
+		run, err := s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk", Ref: ref})
 		require.NoError(t, err, ref)
 		assert.Equal(t, want.Branch+want.Tag, run.Branch+run.Tag)
 		assert.Equal(t, here, run.Commit)
 		assert.Equal(t, "ada", run.StartedBy)
 	}
 	for _, bad := range []api.StartRun{{Pipeline: "trunk", Ref: "gone"}, {Pipeline: "other", Ref: "main"}, {Pipeline: "trunk", Ref: "--help"}, {Pipeline: "trunk", Ref: "main^{tree}"}, {Pipeline: "trunk", Ref: "a\nb"}} {
-		_, err := s.StartRun(t.Context(), "app", "ada", bad)
+		_, err := s.StartRun(asItself(t), "app", "ada", bad)
 		assert.ErrorIs(t, err, ErrNotFound, "%+v", bad)
 	}
 }

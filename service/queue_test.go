@@ -30,7 +30,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	}
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(asItself(t), 2*time.Minute)
 	defer cancel()
 	var mu sync.Mutex
 	given := map[int64]int{}
@@ -64,11 +64,11 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	for attempt, times := range given {
 		assert.Equal(t, 1, times, "attempt %d", attempt)
 	}
-	page, err := s.Queue(t.Context(), QueueFilter{Limit: 10})
+	page, err := s.Queue(asItself(t), QueueFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Zero(t, page.Total)
 	for n := int64(1); n <= runs; n++ {
-		d, err := s.Run(t.Context(), "p", n)
+		d, err := s.Run(asItself(t), "p", n)
 		require.NoError(t, err)
 		require.Equal(t, state.Passed, d.State, "run %d", n)
 	}
@@ -77,7 +77,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 // queued says what each job of a project waits for.
 func queued(t *testing.T, s *Service, project string) map[string]string {
 	t.Helper()
-	page, err := s.Queue(t.Context(), QueueFilter{Project: project, Limit: 100})
+	page, err := s.Queue(asItself(t), QueueFilter{Project: project, Limit: 100})
 	require.NoError(t, err)
 	why := map[string]string{}
 	for _, j := range page.Jobs {
@@ -88,7 +88,7 @@ func queued(t *testing.T, s *Service, project string) map[string]string {
 
 func TestGroupsLimitsAndHolds(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	here := r.commit(map[string]string{"piston/r.toml": "group = \"release\"\n[trigger.tag]\n[[job.build.step]]\nscript = \"true\"\n[job.send]\nafter = [\"build\"]\n[[job.send.step]]\nscript = \"true\"\n",
 		"piston/p.toml": "at_once = 1\n[trigger.push]\nbranches = [\"**\"]\n[job.a]\nmachine = [\"linux\", \"huge\"]\n[[job.a.step]]\nscript = \"true\"\n"})
 	for _, tag := range []string{"v1", "v2", "v3"} {
@@ -156,7 +156,7 @@ func TestANewerPushSupersedes(t *testing.T) {
 
 	fourth := r.commit(map[string]string{"piston/p.toml": file("supersede = \"running\"\n")})
 	s.pushed(t, "main", third, fourth)
-	beat, err := s.Beat(t.Context(), w.Attempt)
+	beat, err := s.Beat(asItself(t), w.Attempt)
 	require.NoError(t, err)
 	assert.True(t, beat.Stop)
 	assert.Equal(t, "superseded by run 4", beat.Reason)
@@ -167,7 +167,7 @@ func TestANewerPushSupersedes(t *testing.T) {
 
 func TestRetriesByCauseAndStartingAgain(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, "[job.core]\nretry = { times = 1, exit_codes = [75], wait = \"1ms\" }\n[[job.core.step]]\nname = \"fetch\"\nscript = \"x\"\n[job.docs]\n[[job.docs.step]]\nscript = \"x\"\n[job.app]\nafter = [\"core\"]\n[[job.app.step]]\nscript = \"x\"\n")
 	end := func(job string, code int) {
 		t.Helper()
@@ -215,7 +215,7 @@ func TestRetriesByCauseAndStartingAgain(t *testing.T) {
 
 func TestARunsLimit(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, "limit = \"300ms\"\n[[job.a.step]]\nscript = \"x\"\n[job.b]\nafter = [\"a\"]\n[[job.b.step]]\nscript = \"x\"\n")
 	w, _ := claim(t, s)
 	require.NotNil(t, w)
@@ -235,7 +235,7 @@ func TestARunsLimit(t *testing.T) {
 
 func TestWhatHasChangedSinceItLastPassed(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	set := func(value string) {
 		_, err := s.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte(value)})
 		require.NoError(t, err)

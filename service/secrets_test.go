@@ -23,15 +23,15 @@ func addProject(t *testing.T, s *Service, name string) store.Project {
 	t.Helper()
 	key, to, err := s.vault.seal([]byte("whsec_x"))
 	require.NoError(t, err)
-	require.NoError(t, s.store.AddProject(t.Context(), name, "/srv/"+name+".git", key, to))
-	p, err := s.store.ProjectByName(t.Context(), name)
+	require.NoError(t, s.store.AddProject(asItself(t), name, "/srv/"+name+".git", key, to))
+	p, err := s.store.ProjectByName(asItself(t), name)
 	require.NoError(t, err)
 	return p
 }
 
 func TestASecretsLife(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	expires := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
 	text := "from the feed's page"
@@ -81,7 +81,7 @@ func TestASecretsLife(t *testing.T) {
 
 func TestAProtectionThatANewValueTakesAwayIsInTheAuditTrail(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	set := func(scope access.Scope) {
 		t.Helper()
@@ -102,7 +102,7 @@ func TestAProtectionThatANewValueTakesAwayIsInTheAuditTrail(t *testing.T) {
 
 func TestANameIsOneSecretOrASet(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	set := func(name string) error {
 		_, err := s.SetSecret(ctx, "tides", "ada", name, textSecret("long enough"))
@@ -117,11 +117,11 @@ func TestANameIsOneSecretOrASet(t *testing.T) {
 
 func TestSharingASecret(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "tides")
 	addProject(t, s, "charts")
 	addProject(t, s, "hidden")
-	ada, actor := addPerson(t, s, "ada"), WithWho(ctx, Who{})
+	ada, actor := addPerson(t, s, "ada"), asItself(t)
 	require.NoError(t, s.Grant(actor, api.Grant{Project: "tides", Person: "ada", Role: access.Keeper}))
 	require.NoError(t, s.Grant(actor, api.Grant{Project: "charts", Person: "ada", Role: access.Reader}))
 	as := WithWho(ctx, ada)
@@ -169,7 +169,7 @@ func TestSecretsThatAreRefused(t *testing.T) {
 
 func TestASecretIsNotGivenWhenThatHasChangedSinceThePlan(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	planned(t, s, twoJobs)
 	_, err := s.SetSecret(ctx, "p", "ada", "KEY", textSecret("the secret value"))
 	require.NoError(t, err)
@@ -184,7 +184,7 @@ func TestASecretIsNotGivenWhenThatHasChangedSinceThePlan(t *testing.T) {
 
 func TestARunFromOutsideIsGivenNone(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	p := addProject(t, s, "p")
 	_, err := s.SetSecret(ctx, "p", "ada", "KEY", textSecret("the secret value"))
 	require.NoError(t, err)

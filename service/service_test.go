@@ -35,17 +35,17 @@ func open(t *testing.T) *Service {
 func openOn(t *testing.T) (s *Service, dsn string) {
 	t.Helper()
 	dsn = testdb.New(t)
-	st, err := store.Open(t.Context(), dsn)
+	st, err := store.Open(asItself(t), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	sm, err := stream.Open(t.Context(), t.TempDir())
+	sm, err := stream.Open(asItself(t), t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(sm.Close)
 	blobs, err := blob.OpenFolder(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
 	home := t.TempDir()
-	s, err = Open(t.Context(), st, sm, blobs, Options{Home: home, Master: FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
+	s, err = Open(asItself(t), st, sm, blobs, Options{Home: home, Master: FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s, dsn
@@ -54,7 +54,7 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 // planned adds a run of a pipeline to a project, as planning a push does.
 func planned(t *testing.T, s *Service, file string) store.Run {
 	t.Helper()
-	ctx := t.Context()
+	ctx := asItself(t)
 	p, err := s.store.ProjectByName(ctx, "p")
 	if err != nil {
 		p = addProject(t, s, "p")
@@ -70,6 +70,9 @@ const twoJobs = "env = { A = \"1\" }\n[[job.core.step]]\nname = \"test\"\nscript
 
 // workOf is what a claim brought.
 func workOf(c api.Claimed, err error) (*api.Work, error) { return c.Work, err }
+
+// asItself is the context of a test that acts as the service itself.
+func asItself(t *testing.T) context.Context { return AsItself(t.Context()) }
 
 func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
 	t.Helper()
@@ -87,7 +90,7 @@ func claimWithin(t *testing.T, s *Service, wait time.Duration) (*api.Work, *age.
 	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	w, err := workOf(s.Claim(t.Context(), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1,
+	w, err := workOf(s.Claim(asItself(t), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1,
 		WaitMs: int(wait.Milliseconds()), Recipient: identity.Recipient().String()}))
 	require.NoError(t, err)
 	return w, identity
@@ -95,7 +98,7 @@ func claimWithin(t *testing.T, s *Service, wait time.Duration) (*api.Work, *age.
 
 func TestARunFromClaimToEnd(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, twoJobs)
 	_, err := s.SetSecret(ctx, "p", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("the secret value")})
 	require.NoError(t, err)
@@ -152,7 +155,7 @@ func TestARunFromClaimToEnd(t *testing.T) {
 
 func TestALostRunnerIsTriedAgainThreeTimes(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, "[[job.main.step]]\nscript = \"true\"\n")
 	for number := 1; number <= MaxAttempts; number++ {
 		w, _ := claim(t, s)
@@ -178,8 +181,8 @@ func TestALostRunnerIsTriedAgainThreeTimes(t *testing.T) {
 func TestStoppingWhatWaits(t *testing.T) {
 	s := open(t)
 	run := planned(t, s, twoJobs)
-	require.NoError(t, s.StopRun(t.Context(), "p", run.Number, "ada"))
-	d, err := s.Run(t.Context(), "p", run.Number)
+	require.NoError(t, s.StopRun(asItself(t), "p", run.Number, "ada"))
+	d, err := s.Run(asItself(t), "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Cancelled, d.State)
 	assert.Equal(t, "stopped by ada", d.Reason)
@@ -191,7 +194,7 @@ func TestStoppingWhatWaits(t *testing.T) {
 // dropped it.
 func TestFollowingALogAcrossItsMove(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	run := planned(t, s, "[[job.main.step]]\nscript = \"true\"\n")
 	w, _ := claim(t, s)
 	send := func(from, to int64) {

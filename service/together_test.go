@@ -34,7 +34,7 @@ func together(times int, all ...func() error) (came [][]error) {
 
 func TestChangesToOneSecretAtTheSameTime(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "q")
 	set := func() error {
 		_, err := s.SetSecret(ctx, "q", "ada", "KEY", textSecret("the secret value"))
@@ -62,7 +62,7 @@ func TestChangesToOneSecretAtTheSameTime(t *testing.T) {
 
 func TestTwoAdministratorsCannotTakeEachOtherAway(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addPerson(t, s, "ada")
 	addPerson(t, s, "ben")
 	change := func(name string, to bool) func() error {
@@ -83,7 +83,7 @@ func TestTwoAdministratorsCannotTakeEachOtherAway(t *testing.T) {
 
 func TestAGroupThatIsRemovedWhileItIsGivenARole(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	addProject(t, s, "q")
 	_, err := s.EnsureAdministrator(ctx)
 	require.NoError(t, err)
@@ -109,7 +109,7 @@ func TestAGroupThatIsRemovedWhileItIsGivenARole(t *testing.T) {
 
 func TestARunThatIsStoppedWhileItsJobsAreHandedOut(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	for range 40 {
 		run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n[[job.b.step]]\nscript = \"true\"\n[[job.c.step]]\nscript = \"true\"\n")
 		var of []int64

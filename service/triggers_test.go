@@ -26,7 +26,7 @@ func (s *Service) pushed(t *testing.T, branch, before, after string) {
 
 func (s *Service) details(t *testing.T, number int64) api.RunDetail {
 	t.Helper()
-	d, err := s.Run(t.Context(), "app", number)
+	d, err := s.Run(asItself(t), "app", number)
 	require.NoError(t, err)
 	return d
 }
@@ -53,14 +53,14 @@ func TestPathsCountFromWhatThePipelineLastSaw(t *testing.T) {
 	r.git("checkout", "-q", "work/a")
 	r.git("commit", "-q", "--amend", "--allow-empty", "-m", "rewritten")
 	gone := strings.Repeat("a", 40)
-	require.NoError(t, s.store.SetHead(t.Context(), runsProject(t, s), "docs", "work/a", gone))
+	require.NoError(t, s.store.SetHead(asItself(t), runsProject(t, s), "docs", "work/a", gone))
 	s.pushed(t, "work/a", branch, r.git("rev-parse", "HEAD"))
 	require.Len(t, runsOf(t, s), 3, "when history was rewritten everything counts as changed")
 }
 
 func runsProject(t *testing.T, s *Service) int64 {
 	t.Helper()
-	p, err := s.store.ProjectByName(t.Context(), "app")
+	p, err := s.store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	return p.ID
 }
@@ -89,7 +89,7 @@ func TestCommitsThatStartNothing(t *testing.T) {
 	s.pushed(t, "main", first, r.git("rev-parse", "HEAD"))
 	assert.Empty(t, runsOf(t, s), "its trailer asks for no run")
 	own := r.commit(map[string]string{"VERSION": "2"})
-	require.NoError(t, s.store.AddOwnCommit(t.Context(), runsProject(t, s), own))
+	require.NoError(t, s.store.AddOwnCommit(asItself(t), runsProject(t, s), own))
 	s.pushed(t, "main", first, own)
 	assert.Empty(t, runsOf(t, s), "the service made it itself")
 	s.pushed(t, "main", own, r.commit(map[string]string{"a": "b"}))
@@ -100,7 +100,7 @@ const proposals = "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n[[job.
 
 func TestAProposalIsBuiltMerged(t *testing.T) {
 	s, r := openWithRepository(t)
-	_, err := s.SetSecret(t.Context(), "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
+	_, err := s.SetSecret(asItself(t), "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": proposals, "a": "1", "b": "1"})
 	r.git("checkout", "-q", "-b", "feet")
@@ -129,7 +129,7 @@ func TestAProposalIsBuiltMerged(t *testing.T) {
 
 func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": proposals, "a": "1", "b": "1"})
@@ -166,7 +166,7 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 // What a cache holds may have been had by a secret: a licensed library, say.
 func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/with.toml": wantsKey, "piston/plain.toml": "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n" + step})
@@ -222,7 +222,7 @@ func TestAPipelineThatFollowsAnother(t *testing.T) {
 		t.Helper()
 		w, _ := claim(t, s)
 		require.NotNil(t, w)
-		require.NoError(t, s.FinishAttempt(t.Context(), w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli()}))
+		require.NoError(t, s.FinishAttempt(asItself(t), w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli()}))
 	}
 	end(state.Passed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 2 }, 10*time.Second, 20*time.Millisecond)
@@ -232,14 +232,14 @@ func TestAPipelineThatFollowsAnother(t *testing.T) {
 	assert.Equal(t, here, run.Commit)
 	end(state.Passed)
 
-	_, err := s.Restart(t.Context(), "app", 1, "ada", api.Restart{})
+	_, err := s.Restart(asItself(t), "app", 1, "ada", api.Restart{})
 	require.NoError(t, err)
 	end(state.Failed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 4 }, 10*time.Second, 20*time.Millisecond)
 	assert.Equal(t, "mend", runsOf(t, s)[0].Pipeline)
 	// Starting again what failed ends the run anew, which counts anew.
 	end(state.Passed)
-	_, err = s.Restart(t.Context(), "app", 3, "ada", api.Restart{Failed: true})
+	_, err = s.Restart(asItself(t), "app", 3, "ada", api.Restart{Failed: true})
 	require.NoError(t, err)
 	end(state.Passed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 5 }, 10*time.Second, 20*time.Millisecond)
@@ -257,7 +257,7 @@ func TestRunsThatStartEachOtherComeToAnEnd(t *testing.T) {
 
 func TestSchedulesAreKeptAndMissedOnesTold(t *testing.T) {
 	s, r := openWithRepository(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	file := "[trigger.schedule.night]\ncron = \"*/10 * * * *\"\nzone = \"Europe/Lisbon\"\n" + step
 	here := r.commit(map[string]string{"piston/nightly.toml": file})
 	s.pushed(t, "main", plan.NoCommit, here)
@@ -299,7 +299,7 @@ func TestInputsAreChecked(t *testing.T) {
 	s, r := openWithRepository(t)
 	r.commit(map[string]string{"piston/p.toml": "[input.channel]\nkind = \"choice\"\nchoices = [\"beta\", \"public\"]\n[input.count]\nkind = \"number\"\nrequired = true\n[job.a]\nwhen = 'input.count > 2.0'\n" + step})
 	start := func(in map[string]string) (api.Run, error) {
-		return s.StartRun(t.Context(), "app", "ada", api.StartRun{Pipeline: "p", Inputs: in})
+		return s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "p", Inputs: in})
 	}
 	for _, bad := range []map[string]string{nil, {"count": "many"}, {"count": "3", "channel": "other"}, {"count": "3", "nothing": "x"}, {"count": strings.Repeat("9", 11<<10)}} {
 		_, err := start(bad)
@@ -312,7 +312,7 @@ func TestInputsAreChecked(t *testing.T) {
 	w, _ := claim(t, s)
 	require.NotNil(t, w, "its condition holds")
 	assert.Equal(t, "3", w.Env["PISTON_INPUT_COUNT"])
-	again, err := s.Restart(t.Context(), "app", run.Number, "bea", api.Restart{})
+	again, err := s.Restart(asItself(t), "app", run.Number, "bea", api.Restart{})
 	require.NoError(t, err)
 	assert.Equal(t, run.Inputs, again.Inputs, "started again with the same")
 	assert.Equal(t, "bea", again.StartedBy)
@@ -328,10 +328,10 @@ func TestFiveHundredRefsInOnePush(t *testing.T) {
 	began := time.Now()
 	s.takeIn(t, "many", updates...)
 	t.Logf("planned in %s", time.Since(began))
-	page, err := s.Queue(t.Context(), QueueFilter{Limit: 10})
+	page, err := s.Queue(asItself(t), QueueFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, page.Jobs, 10)
-	list, err := s.store.Runs(t.Context(), runsProject(t, s), store.RunFilter{Limit: 1})
+	list, err := s.store.Runs(asItself(t), runsProject(t, s), store.RunFilter{Limit: 1})
 	require.NoError(t, err)
 	assert.EqualValues(t, 500, list[0].Number)
 }
@@ -341,12 +341,12 @@ func TestPushesPlannedAtTheSameTime(t *testing.T) {
 	s, r := openWithRepository(t)
 	first := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\npaths = [\"a\"]\n" + step, "piston/q.toml": "[trigger.push]\n" + step, "a": "0"})
 	before, p := first, runsProject(t, s)
-	project, err := s.store.ProjectByID(t.Context(), p)
+	project, err := s.store.ProjectByID(asItself(t), p)
 	require.NoError(t, err)
 	const pushes = 12
 	for i := range pushes {
 		after := r.commit(map[string]string{"a": fmt.Sprint(i + 1)})
-		_, err := s.receive(t.Context(), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}}, 0)
+		_, err := s.receive(asItself(t), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}}, 0)
 		require.NoError(t, err)
 		before = after
 	}
@@ -365,12 +365,12 @@ func TestPushesPlannedAtTheSameTime(t *testing.T) {
 func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {
 	s, r := openWithRepository(t)
 	here := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n" + step})
-	p, err := s.store.ProjectByName(t.Context(), "app")
+	p, err := s.store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	answers := make(chan api.PushAccepted, 10)
 	for range 10 {
 		go func() {
-			a, err := s.receive(t.Context(), p, "the-same", spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}}, 0)
+			a, err := s.receive(asItself(t), p, "the-same", spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}}, 0)
 			assert.NoError(t, err)
 			answers <- a
 		}()
@@ -390,7 +390,7 @@ func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {
 func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	s, r := openWithRepository(t)
 	r.commit(map[string]string{"piston/p.toml": "about = \"x\"\n[trigger.push]\n" + step + "[job.b]\nafter = [\"a\"]\n[[job.b.step]]\nscript = \"true\"\n", "piston/q.toml": "oops = 1\n"})
-	list, err := s.Pipelines(t.Context(), "app", "")
+	list, err := s.Pipelines(asItself(t), "app", "")
 	require.NoError(t, err)
 	require.Len(t, list.Pipelines, 2)
 	assert.Equal(t, "main", list.Ref)
@@ -398,7 +398,7 @@ func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	assert.Equal(t, []string{"a"}, list.Pipelines[0].Jobs[1].After)
 	assert.Equal(t, 5, list.Pipelines[0].Jobs[1].Line)
 	assert.Equal(t, "unknown-key", list.Pipelines[1].Findings[0].Code)
-	note, err := s.Check(t.Context(), "app", api.CheckRequest{Name: "new", Text: step + "secrets = [\"NO\"]\n[[job.a.step]]\nscript = \"tools/none\"\n"})
+	note, err := s.Check(asItself(t), "app", api.CheckRequest{Name: "new", Text: step + "secrets = [\"NO\"]\n[[job.a.step]]\nscript = \"tools/none\"\n"})
 	require.NoError(t, err)
 	var found []string
 	for _, f := range note.Findings {
@@ -406,6 +406,6 @@ func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	}
 	assert.ElementsMatch(t, []string{"nobody-can", "secret-not-set", "no-file"}, found)
 	assert.True(t, definition.HasErrors(note.Findings))
-	_, err = s.Pipelines(t.Context(), "app", "gone")
+	_, err = s.Pipelines(asItself(t), "app", "gone")
 	assert.ErrorIs(t, err, ErrNotFound)
 }

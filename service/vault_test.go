@@ -20,14 +20,14 @@ func ownFile(t *testing.T) Master {
 }
 
 func emptyStore(t *testing.T) *store.Store {
-	st, err := store.Open(t.Context(), testdb.New(t))
+	st, err := store.Open(asItself(t), testdb.New(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	return st
 }
 
 func TestTheVaultGuardsItsKey(t *testing.T) {
-	ctx, st, m := t.Context(), emptyStore(t), ownFile(t)
+	ctx, st, m := asItself(t), emptyStore(t), ownFile(t)
 	v, err := openVault(ctx, m, st)
 	require.NoError(t, err)
 	sealed, to, err := v.seal([]byte("plain"))
@@ -58,7 +58,7 @@ func TestTheVaultGuardsItsKey(t *testing.T) {
 }
 
 func TestAWrongMasterTouchesNothing(t *testing.T) {
-	ctx, st := t.Context(), emptyStore(t)
+	ctx, st := asItself(t), emptyStore(t)
 	_, err := openVault(ctx, ownFile(t), st)
 	require.NoError(t, err)
 	before, err := st.Masters(ctx)
@@ -74,7 +74,7 @@ func TestAWrongMasterTouchesNothing(t *testing.T) {
 }
 
 func TestAWrongMasterForRecordsThatAreOlderThanItsNote(t *testing.T) {
-	ctx, st := t.Context(), emptyStore(t)
+	ctx, st := asItself(t), emptyStore(t)
 	right, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	sealed, err := sealTo(right.Recipient(), []byte("whsec_x"))
@@ -106,7 +106,7 @@ func TestWhereTheMasterIs(t *testing.T) {
 
 func TestRotatingTheMasterWhileServing(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	planned(t, s, twoJobs)
 	addProject(t, s, "q")
 	for range rotationBatch + 3 {
@@ -145,7 +145,7 @@ func TestRotatingTheMasterWhileServing(t *testing.T) {
 
 func TestAMasterThatIsNotOursToWriteIsRotatedWithOneThatIsGiven(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	s.vault.master = Master{Text: s.vault.keys[0].String(), What: "the environment variable PISTON_MASTER"}
 	_, err := s.RotateMaster(ctx)
 	assert.ErrorIs(t, err, ErrInvalid)
@@ -160,7 +160,7 @@ func TestAMasterThatIsNotOursToWriteIsRotatedWithOneThatIsGiven(t *testing.T) {
 
 func TestARotationWaitsForRecordsThatOthersAreAt(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	p := addProject(t, s, "q")
 	key, to, err := s.vault.seal([]byte("whsec_x"))
 	require.NoError(t, err)
@@ -190,7 +190,7 @@ func TestARotationWaitsForRecordsThatOthersAreAt(t *testing.T) {
 
 func TestWhatIsEncryptedWhileARotationEndsIsEncryptedAgain(t *testing.T) {
 	s := open(t)
-	ctx := t.Context()
+	ctx := asItself(t)
 	p := addProject(t, s, "q")
 	var tried []string
 	require.NoError(t, s.sealing(ctx, []byte("whsec_y"), func(q store.Q, sealed []byte, to string) error {
@@ -210,10 +210,10 @@ func TestWhatIsEncryptedWhileARotationEndsIsEncryptedAgain(t *testing.T) {
 func TestWhatWasReadBeforeARotationIsOpenedAfterIt(t *testing.T) {
 	s := open(t)
 	addProject(t, s, "q")
-	before, err := s.store.ProjectByName(t.Context(), "q")
+	before, err := s.store.ProjectByName(asItself(t), "q")
 	require.NoError(t, err)
 	for range 2 {
-		_, err = s.RotateMaster(t.Context())
+		_, err = s.RotateMaster(asItself(t))
 		require.NoError(t, err)
 	}
 	plain, err := s.vault.open(before.HookKey)

@@ -12,7 +12,7 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// Who is on the other end of a request. The zero value is the service itself.
+// Who is on the other end of a request. The zero value is nobody, who may nothing.
 type Who struct {
 	ID            int64
 	Name          string // of the person, or of the runner's token
@@ -31,6 +31,14 @@ type whoKey struct{}
 // WithWho remembers who asks.
 func WithWho(ctx context.Context, w Who) context.Context { return context.WithValue(ctx, whoKey{}, w) }
 
+// itself is the kind of the service, when it acts without being asked.
+const itself api.TokenKind = "service"
+
+// AsItself is for what the service does without being asked: nothing is hidden from it.
+func AsItself(ctx context.Context) context.Context {
+	return WithWho(ctx, Who{Name: "the service", Kind: itself})
+}
+
 // WhoAsks tells who asks.
 func WhoAsks(ctx context.Context) Who {
 	w, _ := ctx.Value(whoKey{}).(Who)
@@ -41,7 +49,7 @@ func WhoAsks(ctx context.Context) Who {
 func (w Who) bounded() bool { return w.Bound != access.Nobody || w.ProjectID != 0 }
 
 // ours reports whether the service itself, or a runner, is at work, to which no project is hidden.
-func (w Who) ours() bool { return w.Kind != api.PersonToken }
+func (w Who) ours() bool { return w.Kind == itself || w.Kind == api.RunnerToken }
 
 // Rules reports whether somebody is an administrator, and what they came in by lets them be one.
 func (w Who) Rules() bool {
@@ -122,8 +130,10 @@ func note(ctx context.Context, q store.Q, a act) error {
 	switch {
 	case w.Kind == api.RunnerToken:
 		row.Door = "runner"
+	case w.Kind == itself:
+		row.Door = "service"
 	case w.Kind == "":
-		row.Door, row.Who = "service", "the service"
+		return fmt.Errorf("%s by nobody: %w", a.name, ErrForbidden)
 	case w.Token != 0:
 		row.Door = "token"
 	}
