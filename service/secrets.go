@@ -216,7 +216,7 @@ func (s *Service) share(ctx context.Context, q store.Q, secret store.Secret, wit
 		if name == secret.Home || slices.Contains(secret.Shared, name) {
 			continue
 		}
-		role, err := s.RoleIn(ctx, who, name)
+		role, err := roleIn(ctx, q, who, name)
 		if err != nil {
 			return err
 		}

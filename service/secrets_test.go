@@ -1,8 +1,11 @@
 package service
 
 import (
+	"context"
 	"encoding/json"
+	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -143,6 +146,35 @@ func TestSharingASecret(t *testing.T) {
 	require.NoError(t, s.DropSecret(ctx, "charts", "KEY"))
 	_, err = s.Secret(ctx, "tides", "KEY")
 	assert.NoError(t, err, "giving up a shared one leaves it at home")
+}
+
+// More share at once than there are connections: one that needed a second while it holds one would wait for itself.
+func TestManyShareAtOnce(t *testing.T) {
+	s := open(t)
+	addProject(t, s, "tides")
+	addProject(t, s, "charts")
+	ada := addPerson(t, s, "ada")
+	for _, project := range []string{"tides", "charts"} {
+		require.NoError(t, s.Grant(asItself(t), api.Grant{Project: project, Person: "ada", Role: access.Keeper}))
+	}
+	ctx, cancel := context.WithTimeout(WithWho(t.Context(), ada), time.Minute)
+	defer cancel()
+	const many = 60
+	for n := range many {
+		_, err := s.SetSecret(ctx, "tides", "ada", fmt.Sprintf("KEY_%d", n), textSecret("long enough"))
+		require.NoError(t, err)
+	}
+	var all sync.WaitGroup
+	for n := range many {
+		all.Go(func() {
+			_, err := s.ChangeSecret(ctx, "tides", fmt.Sprintf("KEY_%d", n), api.SecretSettings{Shared: &[]string{"charts"}})
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	list, err := s.Secrets(ctx, "charts", api.Page{})
+	require.NoError(t, err)
+	assert.Len(t, list, many)
 }
 
 func TestSecretsThatAreRefused(t *testing.T) {

@@ -58,13 +58,17 @@ func (w Who) Rules() bool {
 
 // RoleIn is what somebody may do in a project; a project that does not exist is nobody's but an administrator's.
 func (s *Service) RoleIn(ctx context.Context, w Who, project string) (access.Role, error) {
+	return roleIn(ctx, s.store.Q, w, project)
+}
+
+func roleIn(ctx context.Context, q store.Q, w Who, project string) (access.Role, error) {
 	if w.Kind != api.PersonToken || w.Project != "" && w.Project != project {
 		return access.Nobody, nil
 	}
 	if w.Administrator {
 		return access.Administrator.AtMost(w.Bound), nil
 	}
-	roles, err := s.store.RolesIn(ctx, w.ID, project)
+	roles, err := q.RolesIn(ctx, w.ID, project)
 	return access.Greatest(roles...).AtMost(w.Bound), err
 }
 
