@@ -142,7 +142,7 @@ func problemOf(res *http.Response) error {
 // Passing reports whether the same call may succeed a little later.
 func Passing(err error) bool {
 	return errors.Is(err, ErrUnreachable) || IsStatus(err, http.StatusServiceUnavailable) ||
-		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusInternalServerError)
+		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusGatewayTimeout) || IsStatus(err, http.StatusInternalServerError)
 }
 
 // retry calls do until it succeeds, fails for good, or patience ends.

@@ -47,6 +47,22 @@ func TestPatience(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "p", p.Name)
 
+	for _, status := range []int{http.StatusBadGateway, http.StatusGatewayTimeout} { // what a proxy says meanwhile
+		var asked atomic.Int32
+		proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			if asked.Add(1) == 1 {
+				w.WriteHeader(status)
+				return
+			}
+			fmt.Fprint(w, `{"name":"p"}`)
+		}))
+		through := New(proxy.URL, "t")
+		through.Patience = 5 * time.Second
+		_, err = through.Project(t.Context(), "p")
+		assert.NoError(t, err, status)
+		proxy.Close()
+	}
+
 	calls.Store(0)
 	_, err = c.StartRun(t.Context(), "p", api.StartRun{Pipeline: "x", Ref: "main"})
 	assert.True(t, IsStatus(err, 503), "what must not happen twice is tried once, whatever the patience")

@@ -230,7 +230,7 @@ func TestSubmodulesComeFromProjects(t *testing.T) {
 	r.push()
 	d = r.run(2, true)
 	assert.Equal(t, state.Failed, d.State)
-	assert.Contains(t, d.Failure.Reason, "https address, or be the remote of a project")
+	assert.Contains(t, d.Failure.Reason, "or be the remote of a project")
 }
 
 func TestFullHistory(t *testing.T) {

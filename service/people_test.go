@@ -55,6 +55,51 @@ func TestSigningIn(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
+func TestWhoWasKeptOutComesBackByANewSession(t *testing.T) {
+	s := open(t)
+	ctx := asItself(t)
+	_, err := s.EnsureAdministrator(ctx)
+	require.NoError(t, err)
+	made, err := s.AddPerson(ctx, api.NewPerson{Name: "ada"})
+	require.NoError(t, err)
+	entry, err := s.SignIn(ctx, api.Credentials{Name: "ada", Password: made.Password}, "192.0.2.1", "")
+	require.NoError(t, err)
+	yes, no := true, false
+	_, err = s.ChangePerson(ctx, "ada", api.PersonChange{Disabled: &yes})
+	require.NoError(t, err)
+	_, err = s.BySession(ctx, entry.Session)
+	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.ChangePerson(ctx, "ada", api.PersonChange{Disabled: &no})
+	require.NoError(t, err)
+	_, err = s.BySession(ctx, entry.Session)
+	assert.ErrorIs(t, err, ErrNotFound, "the old one is gone for good")
+	_, err = s.SignIn(ctx, api.Credentials{Name: "ada", Password: made.Password}, "192.0.2.1", "")
+	assert.NoError(t, err)
+}
+
+func TestTheAuditTrailTellsByWhichDoor(t *testing.T) {
+	s := open(t)
+	ctx := asItself(t)
+	addProject(t, s, "tides")
+	ada := addPerson(t, s, "ada")
+	require.NoError(t, s.Grant(ctx, api.Grant{Project: "tides", Person: "ada", Role: access.Keeper}))
+	token, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "desk", Kind: api.PersonToken})
+	require.NoError(t, err)
+	byToken, err := s.ByToken(ctx, token.Secret)
+	require.NoError(t, err)
+	for name, w := range map[string]Who{"BY_SESSION": ada, "BY_TOKEN": byToken, "BY_ITSELF": WhoAsks(ctx)} {
+		_, err := s.SetSecret(WithWho(ctx, w), "tides", w.Name, name, textSecret("long enough"))
+		require.NoError(t, err)
+	}
+	page, err := s.Audit(ctx, AuditFilter{Act: "secret.set", Limit: 10})
+	require.NoError(t, err)
+	doors := map[string]string{}
+	for _, a := range page.Acts {
+		doors[a.Subject] = a.Door + " " + a.Who
+	}
+	assert.Equal(t, map[string]string{"BY_SESSION": "session ada", "BY_TOKEN": "token ada", "BY_ITSELF": "service the service"}, doors)
+}
+
 func TestGuessingPasswordsIsSlowAndLocksNobodyElseOut(t *testing.T) {
 	s := open(t)
 	ctx := asItself(t)
@@ -140,6 +185,16 @@ func TestRolesAndWhatTokensBound(t *testing.T) {
 		_, err = s.IssueToken(WithWho(ctx, found), api.NewToken{Name: "longer", Kind: api.PersonToken, Project: "tides", Days: days})
 		assert.ErrorIs(t, err, ErrForbidden, "nor one that outlives it")
 	}
+	reader, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "reader", Kind: api.PersonToken, Role: access.Reader})
+	require.NoError(t, err)
+	maker, err := s.ByToken(ctx, reader.Secret)
+	require.NoError(t, err)
+	heir, err := s.IssueToken(WithWho(ctx, maker), api.NewToken{Name: "heir", Kind: api.PersonToken})
+	require.NoError(t, err)
+	assert.Equal(t, access.Reader, heir.Role, "what is not said is what its maker may")
+	made, err := s.ByToken(ctx, heir.Secret)
+	require.NoError(t, err)
+	assert.Equal(t, access.Reader, role(made, "tides"))
 	other, err := s.IssueToken(WithWho(ctx, ada), api.NewToken{Name: "other", Kind: api.PersonToken})
 	require.NoError(t, err)
 	assert.ErrorIs(t, s.RevokeToken(WithWho(ctx, found), other.ID), ErrForbidden, "nor does it revoke another")

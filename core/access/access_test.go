@@ -37,6 +37,9 @@ func TestWhichRunsASecretIsFor(t *testing.T) {
 		{Scope{Branches: []string{"main", "release/*"}}, "trunk", "release/2/x", "", "branches main, release/* only"},
 		{Scope{Branches: []string{"main"}, Tags: []string{"v*"}}, "trunk", "", "v2", ""},
 		{Scope{Branches: []string{"main"}, Tags: []string{"v*"}}, "trunk", "", "x2", "branch main and tag v* only, and this is tag x2"},
+		{Scope{Branches: []string{"*"}}, "trunk", "", "", "of no branch and no tag"},
+		{Scope{Branches: []string{"**"}}, "trunk", "", "v2", "tag v2"},
+		{Scope{Tags: []string{"*"}}, "trunk", "", "", "of no branch and no tag"},
 		{Scope{Pipelines: []string{"release"}}, "trunk", "main", "", "pipeline release only, and this is trunk"},
 		{Scope{Pipelines: []string{"rel*"}, Branches: []string{"main"}}, "release", "main", "", ""},
 	} {

@@ -11,16 +11,17 @@ import (
 )
 
 func TestConditionsHold(t *testing.T) {
-	facts := Facts{Trigger: "push", Branch: "work/chart", Trusted: true, Changed: []string{"core/tide.c", "docs/a.md"},
+	facts := Facts{Trigger: "push", Branch: "work/chart", Target: "main", Commit: "ab12", Subject: "Draw", Author: "Ada", Trusted: true, Changed: []string{"core/tide.c", "docs/a.md"},
 		Input: map[string]any{"channel": "beta", "count": 3.0, "dry": true}, Variant: map[string]string{"ABI": "x86_64"},
 		Job: map[string]string{"core": "failed", "android+x86_64": "passed"}}
 	for text, want := range map[string]bool{
 		`branch == "main"`: false,
-		`branch.startsWith("work/") && trigger != "person"`: true,
-		`changed.within("core/**")`:                         true,
-		`changed.within("ios/**")`:                          false,
-		`changed.exists(p, p.endsWith(".md"))`:              true,
-		`input.channel == "beta" && input.count > 2`:        true,
+		`target == "main" && commit == "ab12" && subject == "Draw" && author == "Ada"`: true,
+		`branch.startsWith("work/") && trigger != "person"`:                            true,
+		`changed.within("core/**")`:                                                    true,
+		`changed.within("ios/**")`:                                                     false,
+		`changed.exists(p, p.endsWith(".md"))`:                                         true,
+		`input.channel == "beta" && input.count > 2`:                                   true,
 		`input.dry`: true,
 		`job.core == "failed" || job["core"] == "timed-out"`: true,
 		`job["android+x86_64"] == "passed"`:                  true,

@@ -167,3 +167,14 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatIsBeforeAJobGoesAllTheWayBack(t *testing.T) {
+	text := "[[job.a.step]]\nscript=\"x\"\n[job.a.hand.lib]\nfiles=[\"x\"]\n[job.b]\nafter=[\"a\"]\n[[job.b.step]]\nscript=\"x\"\n" +
+		"[job.c]\nafter=[\"b\"]\ntake=[\"a/lib\"]\nwhen='job.a == \"passed\"'\n[[job.c.step]]\nscript=\"x\"\n"
+	p, found := Parse("piston/p.toml", []byte(text), nil)
+	assert.Empty(t, found)
+	assert.NotNil(t, p)
+	p, found = Parse("piston/p.toml", []byte(strings.Replace(text, "after=[\"b\"]", "", 1)), nil)
+	assert.Nil(t, p)
+	assert.NotEmpty(t, found, "what is not before a job is not its to take or to ask about")
+}

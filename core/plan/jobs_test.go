@@ -142,6 +142,10 @@ func TestRetryByCause(t *testing.T) {
 	wait, again = Retry(d, "fetch", code(1), 2)
 	assert.True(t, again)
 	assert.Equal(t, 20*time.Second, wait)
+	long := &definition.Job{Retry: &definition.Retry{Times: 10, ExitCodes: []int{75}, Wait: "40m"}}
+	wait, again = Retry(long, "test", code(75), 9)
+	assert.True(t, again)
+	assert.Equal(t, time.Hour, wait, "the doubling ends")
 	_, again = Retry(d, "fetch", nil, 3)
 	assert.False(t, again, "two further tries are all")
 	_, again = Retry(d, "test", code(1), 1)
@@ -280,4 +284,13 @@ func TestARunWhoseJobsAreOnlySkippedHasNotBegun(t *testing.T) {
 	assert.Equal(t, state.Queued, Outcome(jobs))
 	find(jobs, "b").State = state.Running
 	assert.Equal(t, state.Running, Outcome(jobs))
+}
+
+func TestNothingGoesOnBehindAnAdvisoryJobThatWasSkipped(t *testing.T) {
+	jobs := settled(t, "[[job.core.step]]\nscript = \"x\"\n[job.lint]\nafter = [\"core\"]\nadvisory = true\n[[job.lint.step]]\nscript = \"x\"\n"+
+		"[job.app]\nafter = [\"lint\"]\n[[job.app.step]]\nscript = \"x\"\n", condition.Facts{})
+	find(jobs, "core").State = state.Failed
+	Settle(jobs, condition.Facts{})
+	assert.Equal(t, state.Skipped, find(jobs, "lint").State)
+	assert.Equal(t, state.Skipped, find(jobs, "app").State, "core, which it is built upon, has failed")
 }

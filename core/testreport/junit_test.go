@@ -33,6 +33,17 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, Skipped, cases[3].Result)
 }
 
+func TestASuiteWithinAnotherEnds(t *testing.T) {
+	cases, err := Parse(strings.NewReader(`<testsuite name="all"><testcase name="a"/><testsuite name="inner"><testcase name="b"/></testsuite>` +
+		`<testcase name="c"/></testsuite><testsuite><testcase name="d"/></testsuite>`))
+	require.NoError(t, err)
+	var suites []string
+	for _, c := range cases {
+		suites = append(suites, c.Name+" of "+c.Suite)
+	}
+	assert.Equal(t, []string{"a of all", "b of inner", "c of all", "d of "}, suites)
+}
+
 func TestParseRefusesOtherFiles(t *testing.T) {
 	for _, text := range []string{"", "{}", "<html></html>", "<testsuite><testcase", "<testsuites>\xff</testsuites"} {
 		_, err := Parse(strings.NewReader(text))
