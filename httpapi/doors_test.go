@@ -438,3 +438,51 @@ func TestWhatCannotBeToldIsNoRefusal(t *testing.T) {
 	assert.GreaterOrEqual(t, y.ask("holder", "POST", attempt, "").Code, 500)
 	assert.GreaterOrEqual(t, y.ask("holder", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code, 500)
 }
+
+func TestASourceIsClosedWhenTheJobIsOver(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	refs := "/git/tides/info/refs?service=git-upload-pack"
+	require.Equal(t, 200, y.ask("holder", "GET", refs, "").Code)
+	finish := fmt.Sprintf(`{"state":"passed","at":%d,"lines":0,"caches":[]}`, time.Now().UnixMilli())
+	require.Equal(t, 204, y.ask("holder", "POST", fmt.Sprintf("/api/v1/runner/attempts/%d/finish", y.attempt), finish).Code)
+	assert.Equal(t, 403, y.ask("holder", "GET", refs, "").Code)
+}
+
+func TestCookiesOfASiteByTLSAreForThatOnly(t *testing.T) {
+	for _, secure := range []bool{true, false} {
+		sv := newServer(nil, Options{Secure: secure})
+		cookies := sv.cookiesOf(service.Entry{Session: "s", Device: "d"})
+		require.Len(t, cookies, 2)
+		for _, c := range cookies {
+			assert.Equal(t, secure, c.Secure, c.Name)
+			assert.True(t, c.HttpOnly, c.Name)
+			assert.Equal(t, http.SameSiteStrictMode, c.SameSite, c.Name)
+		}
+	}
+}
+
+// A stream that is open when its token is revoked ends within moments.
+func TestAStreamEndsWithWhatOpenedIt(t *testing.T) {
+	y := newYard(t, service.Issuer{})
+	ended := make(chan *httptest.ResponseRecorder, 1)
+	go func() { ended <- y.askFor(time.Minute, "reader", "GET", "/api/v1/stream", "") }()
+	time.Sleep(200 * time.Millisecond)
+	list, err := y.s.Tokens(service.WithWho(t.Context(), service.Who{Kind: api.PersonToken, Administrator: true}), 0, "reader", 10)
+	require.NoError(t, err)
+	for _, token := range list {
+		if token.Name == "reader" {
+			require.NoError(t, y.s.RevokeToken(service.WithWho(t.Context(), service.Who{Name: "admin", Kind: api.PersonToken, Administrator: true}), token.ID))
+		}
+	}
+	for range 40 { // it looks when there is something to tell, or nothing for a while
+		select {
+		case res := <-ended:
+			assert.Contains(t, res.Body.String(), "event: hello", "it had begun")
+			return
+		case <-time.After(time.Second):
+			_, err := y.s.StartRun(service.AsItself(t.Context()), "tides", "ada", api.StartRun{Pipeline: "trunk"})
+			require.NoError(t, err)
+		}
+	}
+	assert.Fail(t, "it goes on")
+}

@@ -214,6 +214,41 @@ func TestASecretIsNotGivenWhenThatHasChangedSinceThePlan(t *testing.T) {
 	assert.Equal(t, "{}", string(opened))
 }
 
+func TestASecretThatExpiresAfterThePlanIsNotGiven(t *testing.T) {
+	s, dsn := openOn(t)
+	planned(t, s, twoJobs)
+	_, err := s.SetSecret(asItself(t), "p", "ada", "KEY", textSecret("the secret value"))
+	require.NoError(t, err)
+	alter(t, dsn, `UPDATE secrets SET expires_at = now() - interval '1 minute'`)
+	w, identity := claim(t, s)
+	require.NotNil(t, w)
+	opened, err := (&vault{keys: keysOf(identity)}).open(w.Secrets)
+	require.NoError(t, err)
+	assert.Equal(t, "{}", string(opened))
+}
+
+func TestARunnerOfOneProjectIsHandedNoOthersJobs(t *testing.T) {
+	s := open(t)
+	ctx := asItself(t)
+	planned(t, s, twoJobs)
+	addProject(t, s, "other")
+	for project, wants := range map[string]bool{"other": false, "p": true} {
+		token, err := s.IssueToken(ctx, api.NewToken{Name: "of " + project, Kind: api.RunnerToken, Project: project})
+		require.NoError(t, err)
+		who, err := s.ByToken(ctx, token.Secret)
+		require.NoError(t, err)
+		in := claimRequest(t, 500)
+		in.Runner = "of-" + project
+		w, err := workOf(s.Claim(WithWho(t.Context(), who), in))
+		require.NoError(t, err)
+		if wants {
+			require.NotNil(t, w, project)
+		} else {
+			require.Nil(t, w, project)
+		}
+	}
+}
+
 func TestARunFromOutsideIsGivenNone(t *testing.T) {
 	s := open(t)
 	ctx := asItself(t)
