@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -78,7 +77,7 @@ func (s *Service) withTree(ctx context.Context, project, ref string, do func(*sn
 	defer v.close()
 	event, err := v.resolve(ref)
 	if errors.Is(err, source.ErrNoObject) {
-		return fmt.Errorf("no branch, tag or commit %q in %s: %w", ref, project, ErrNotFound)
+		return v.notThere(ref, project)
 	}
 	if err != nil {
 		return err

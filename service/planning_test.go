@@ -171,3 +171,22 @@ func TestStartingByHand(t *testing.T) {
 		assert.ErrorIs(t, err, ErrNotFound, "%+v", bad)
 	}
 }
+
+// A bare repository is made under the machine's default, and what is pushed to it has another name.
+func TestAHeadThatNamesNoBranch(t *testing.T) {
+	s, r := openWithRepository(t)
+	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
+	head := r.git("symbolic-ref", "HEAD")
+	r.git("symbolic-ref", "HEAD", "refs/heads/master")
+	run, err := s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	require.NoError(t, err)
+	assert.Equal(t, here, run.Commit)
+	r.git("branch", "-m", strings.TrimPrefix(head, "refs/heads/"), "trunk")
+	run, err = s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	require.NoError(t, err)
+	assert.Equal(t, "trunk", run.Branch, "the only one there is")
+	r.git("branch", "other", here)
+	_, err = s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorContains(t, err, "git symbolic-ref HEAD")
+}

@@ -67,7 +67,7 @@ func (s *Service) startRun(ctx context.Context, project string, in api.StartRun,
 	defer v.close()
 	event, err := v.resolve(in.Ref)
 	if err != nil {
-		return api.Run{}, fmt.Errorf("no branch, tag or commit %q in %s: %w", in.Ref, project, ErrNotFound)
+		return api.Run{}, v.notThere(in.Ref, project)
 	}
 	event.Pipeline = in.Pipeline
 	if event.Branch == "" && event.Tag == "" {

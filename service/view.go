@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
@@ -49,8 +51,39 @@ func (s *Service) look(ctx context.Context, p store.Project) (*view, error) {
 		list, err := repo.Branches(ctx)
 		v.branches <- branches{list, err}
 	}()
-	v.reader, err = repo.Reader(ctx)
-	return v, err
+	if v.reader, err = repo.Reader(ctx); err != nil {
+		return nil, err
+	}
+	if err := v.findMain(); err != nil {
+		v.close()
+		return nil, err
+	}
+	return v, nil
+}
+
+// findMain makes up for a HEAD that names a branch which is not there, as that of a bare repository does that was made
+// under another default than the first push: then it is the branch main, or the only one.
+func (v *view) findMain() error {
+	if _, err := v.reader.Commit("refs/heads/" + v.main); !errors.Is(err, source.ErrNoObject) {
+		return err
+	}
+	list, err := v.allBranches()
+	switch {
+	case slices.Contains(list, "main"):
+		v.main = "main"
+	case len(list) == 1:
+		v.main = list[0]
+	}
+	return err
+}
+
+// notThere says that a branch, a tag or a commit of a project is not there; "" is the main branch.
+func (v *view) notThere(ref, project string) error {
+	if ref == "" {
+		return fmt.Errorf("the HEAD of the repository of %s names the branch %q: %w; name one that is there, or in the repository: "+
+			"git symbolic-ref HEAD refs/heads/NAME", project, v.main, ErrNotFound)
+	}
+	return fmt.Errorf("no branch, tag or commit %q in %s: %w", ref, project, ErrNotFound)
 }
 
 func (v *view) close() { v.reader.Close() }
