@@ -1,4 +1,4 @@
-// Package house holds the rule by which the packages are built on each other.
+// Package house holds the rules by which the packages are built on each other, and their lines.
 package house
 
 import (
@@ -8,8 +8,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -33,22 +35,11 @@ var outside = []string{"net/http", "database/sql", "os/exec", "log/slog", "githu
 	"github.com/jackc", "github.com/urfave", "github.com/danielgtaylor", "golang.org/x/term"}
 
 func TestImportsRunDownwards(t *testing.T) {
-	files := 0
-	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
-			return fs.SkipDir
-		}
-		if path.Ext(name) != ".go" || strings.HasSuffix(name, "_test.go") {
-			return nil
-		}
-		files++
+	each(t, func(name string, text []byte) {
 		room, _, _ := strings.Cut(filepath.ToSlash(name), "/")
 		floor, known := floors[room]
 		require.True(t, known, "%s is in no room of the house", name)
-		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		f, err := parser.ParseFile(token.NewFileSet(), name, text, parser.ImportsOnly)
 		require.NoError(t, err)
 		for _, i := range f.Imports {
 			imported := strings.Trim(i.Path.Value, `"`)
@@ -65,11 +56,49 @@ func TestImportsRunDownwards(t *testing.T) {
 			}
 		}
 		if room == "core" {
-			text, err := os.ReadFile(name)
-			require.NoError(t, err)
 			assert.NotContains(t, string(text), "time.Now(", "%s has a clock of its own", name)
 		}
-		return nil
+	})
+}
+
+// wide is how many columns a line may have, a tab counted as one.
+const wide = 120
+
+// tag is a struct's field with its tag, which Go does not let one break.
+var tag = regexp.MustCompile("`[a-z]+:\".*\"`$")
+
+func TestLinesFitAScreen(t *testing.T) {
+	each(t, func(name string, text []byte) {
+		n := 0
+		for line := range strings.Lines(string(text)) {
+			n++
+			if line = strings.TrimSuffix(line, "\n"); utf8.RuneCountInString(line) > wide && !tag.MatchString(line) {
+				assert.Fail(t, "a line that needs a wide screen is two lines", "%s:%d", name, n)
+			}
+		}
+	})
+}
+
+// each visits the files of Go, but for tests.
+func each(t *testing.T, do func(name string, text []byte)) {
+	t.Helper()
+	files := 0
+	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return fs.SkipDir
+		}
+		if path.Ext(name) != ".go" || strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		files++
+		text, err := os.ReadFile(name)
+		if err == nil {
+			do(name, text)
+		}
+		return err
 	})
 	require.NoError(t, err)
 	assert.Greater(t, files, 50)

@@ -23,8 +23,8 @@ type ClaimRequest struct {
 	Now       int64             `json:"now,omitempty" doc:"Its clock, in milliseconds since 1970; what that is off is corrected in what it reports."`
 }
 
-// RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service serves.
-// Those of version 2 do not look for tools: they tell once what they have.
+// RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service
+// serves. Those of version 2 do not look for tools: they tell once what they have.
 const (
 	RunnerProtocol      = 3
 	LeastRunnerProtocol = 2

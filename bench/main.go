@@ -51,7 +51,8 @@ func run() error {
 	}
 	defer local.RemoveFolder(home)
 	b := &bench{home: home}
-	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty}, {"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue}}
+	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
+		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {
@@ -121,7 +122,8 @@ func (b *bench) stop() {
 func (b *bench) git(ctx context.Context, args ...string) error {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = filepath.Join(b.home, "tidewick")
-	cmd.Env = append(source.Environment(map[string]string{"user.name": "Bench", "user.email": "bench@tidewick.example"}), "GIT_ALLOW_PROTOCOL=file")
+	cmd.Env = append(source.Environment(map[string]string{"user.name": "Bench", "user.email": "bench@tidewick.example"}),
+		"GIT_ALLOW_PROTOCOL=file")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("git %s: %w: %s", args[0], err, out)
 	}
@@ -161,7 +163,8 @@ func (b *bench) push(ctx context.Context) error {
 		if err := os.WriteFile(filepath.Join(b.home, "tidewick", "count"), []byte(fmt.Sprint(i)), 0o644); err != nil {
 			return err
 		}
-		for _, args := range [][]string{{"add", "count"}, {"commit", "--quiet", "--message", fmt.Sprintf("Push %d of the benchmark", i)}} {
+		for _, args := range [][]string{{"add", "count"},
+			{"commit", "--quiet", "--message", fmt.Sprintf("Push %d of the benchmark", i)}} {
 			if err := b.git(ctx, args...); err != nil {
 				return err
 			}
@@ -247,7 +250,8 @@ func (b *bench) offer(ctx context.Context, name, text string) error {
 	if err := os.WriteFile(filepath.Join(b.home, "tidewick", "piston", name+".toml"), []byte(text), 0o644); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"add", "-A"}, {"commit", "--quiet", "--message", "Offer the pipeline " + name}, {"push", "--quiet", "origin", "HEAD:refs/heads/" + name}} {
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "--quiet", "--message", "Offer the pipeline " + name},
+		{"push", "--quiet", "origin", "HEAD:refs/heads/" + name}} {
 		if err := b.git(ctx, args...); err != nil {
 			return err
 		}
@@ -290,15 +294,18 @@ func (b *bench) empty(ctx context.Context) error {
 			return err
 		}
 		shell = append(shell, one)
-		if one, err = times(ctx, "bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/usr", "/usr", "--symlink", "usr/bin", "/bin",
-			"--symlink", "usr/lib", "/lib", "--symlink", "usr/lib64", "/lib64", "--proc", "/proc", "--dev", "/dev", "sh", "-c", "true"); err != nil {
+		if one, err = times(ctx, "bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/usr", "/usr", "--symlink",
+			"usr/bin", "/bin",
+			"--symlink", "usr/lib", "/lib", "--symlink", "usr/lib64", "/lib64", "--proc", "/proc", "--dev", "/dev", "sh", "-c",
+			"true"); err != nil {
 			return err
 		}
 		sandbox = append(sandbox, one)
 	}
 	fmt.Printf("\na step that does nothing, mean of %d, in each of %d rounds\n", steps, emptyRuns)
 	for i := range ours {
-		fmt.Printf("  piston %5.1f ms   sh -c %4.1f ms   bubblewrap alone %4.1f ms   the engine adds %4.1f ms (%.1f times sh -c)\n",
+		fmt.Printf("  piston %5.1f ms   sh -c %4.1f ms   bubblewrap alone %4.1f ms   the engine adds %4.1f ms (%.1f times "+
+			"sh -c)\n",
 			ours[i], shell[i], sandbox[i], ours[i]-shell[i], ours[i]/shell[i])
 	}
 	fmt.Println("  wanted: at most 10 ms over sh -c")
@@ -319,6 +326,7 @@ func times(ctx context.Context, name string, args ...string) (float64, error) {
 func report(what string, values []float64, unit string) {
 	sort.Float64s(values)
 	at := func(q float64) float64 { return values[min(len(values)-1, int(q*float64(len(values))))] }
-	fmt.Printf("\n%s, %d times\n  least %.1f   p50 %.1f   p75 %.1f   p90 %.1f   p95 %.1f   most %.1f %s\n", what, len(values),
+	fmt.Printf("\n%s, %d times\n  least %.1f   p50 %.1f   p75 %.1f   p90 %.1f   p95 %.1f   most %.1f %s\n", what,
+		len(values),
 		values[0], at(0.5), at(0.75), at(0.9), at(0.95), values[len(values)-1], unit)
 }

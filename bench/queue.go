@@ -57,14 +57,16 @@ func openYard(ctx context.Context) (*yard, error) {
 	if y.pg, err = local.StartPostgres(ctx, home, quiet); err != nil {
 		return y, err
 	}
-	if y.host, err = host.Start(ctx, host.Options{Home: home, Listen: "127.0.0.1:0", Database: y.pg.DSN(), Log: quiet}); err != nil {
+	if y.host, err = host.Start(ctx,
+		host.Options{Home: home, Listen: "127.0.0.1:0", Database: y.pg.DSN(), Log: quiet}); err != nil {
 		return y, err
 	}
 	if y.db, err = sql.Open("pgx", y.pg.DSN()); err != nil {
 		return y, err
 	}
 	anonymous := client.New(y.host.Address, "")
-	issued, err := anonymous.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: y.host.FirstPassword}, "bench")
+	issued, err := anonymous.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: y.host.FirstPassword},
+		"bench")
 	if err != nil {
 		return y, err
 	}
@@ -99,12 +101,14 @@ func (y *yard) makeRepository(ctx context.Context) error {
 		if i >= 10 {
 			after = fmt.Sprintf("after = [\"j%d\", \"j%d\"]\n", i-10, i/2)
 		}
-		fmt.Fprintf(&pushed, "[job.j%d]\n%s[[job.j%d.step]]\nscript = \"tools/build part-%d\"\n[[job.j%d.step]]\nscript = \"make test\"\n", i, after, i, i, i)
+		fmt.Fprintf(&pushed, "[job.j%d]\n%s[[job.j%d.step]]\nscript = \"tools/build part-%d\"\n[[job.j%d.step]]\nscript = "+
+			"\"make test\"\n", i, after, i, i, i)
 	}
 	for i := range jobsPerRun {
 		fmt.Fprintf(&byHand, "[[job.j%d.step]]\nscript = \"true\"\n", i)
 	}
-	for name, text := range map[string]string{"piston/many.toml": pushed.String(), "piston/hand.toml": byHand.String(), "tools/build": "#!/bin/sh\n", "Makefile": "test:\n"} {
+	for name, text := range map[string]string{"piston/many.toml": pushed.String(), "piston/hand.toml": byHand.String(),
+		"tools/build": "#!/bin/sh\n", "Makefile": "test:\n"} {
 		file := filepath.Join(y.repo, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return err
@@ -113,7 +117,8 @@ func (y *yard) makeRepository(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, args := range [][]string{{"init", "--quiet", "--initial-branch=main"}, {"add", "-A"}, {"-c", "user.name=Bench", "-c", "user.email=b@tidewick.example", "commit", "--quiet", "--message", "First"}} {
+	for _, args := range [][]string{{"init", "--quiet", "--initial-branch=main"}, {"add", "-A"},
+		{"-c", "user.name=Bench", "-c", "user.email=b@tidewick.example", "commit", "--quiet", "--message", "First"}} {
 		cmd := exec.CommandContext(ctx, "git", args...)
 		cmd.Dir = y.repo
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -130,17 +135,24 @@ func (y *yard) makeRepository(ctx context.Context) error {
 
 // fill adds finished runs of three jobs, of three steps each, until there are so many.
 func (y *yard) fill(ctx context.Context, total int) error {
-	_, err := y.db.ExecContext(ctx, `WITH had AS (SELECT count(*) AS n, max(last_run) AS last FROM runs, projects WHERE runs.pipeline = 'old'),
+	_, err := y.db.ExecContext(ctx,
+		`WITH had AS (SELECT count(*) AS n, max(last_run) AS last FROM runs, projects WHERE runs.pipeline = 'old'),
 		p AS (SELECT id FROM projects WHERE name = 'yard'),
-		r AS (INSERT INTO runs (project_id, number, pipeline, trigger, branch, commit_id, subject, state, queued_at, started_at, finished_at)
-			SELECT p.id, 1000000 + g, 'old', 'push', 'work/' || g % 50, md5(g::text), 'Change ' || g, CASE WHEN g % 5 = 0 THEN 'failed' ELSE 'passed' END,
+		r AS (INSERT INTO runs (project_id, number, pipeline, trigger, branch, commit_id, subject, state, queued_at,
+		started_at, finished_at)
+			SELECT p.id, 1000000 + g, 'old', 'push', 'work/' || g % 50, md5(g::text), 'Change ' || g, CASE WHEN g % 5 = 0
+			THEN 'failed' ELSE 'passed' END,
 				now() - g * interval '1 minute', now() - g * interval '1 minute', now() - g * interval '1 minute'
 			FROM p, had, generate_series(had.n + 1, $1::bigint) AS g RETURNING id, project_id, queued_at),
 		j AS (INSERT INTO jobs (run_id, position, name, definition, state, ready)
-			SELECT r.id, k, 'j' || k, '{"name":"j","machine":["linux"],"step":[{"name":"a","line":1}]}', 'passed', true FROM r, generate_series(0, 2) AS k RETURNING id, run_id),
-		a AS (INSERT INTO attempts (job_id, run_id, project_id, number, labels, state, runner, queued_at, claimed_at, finished_at, log_moved, log_purged)
-			SELECT j.id, j.run_id, r.project_id, 1, '{linux}', 'passed', 'old', r.queued_at, r.queued_at, r.queued_at, now(), true FROM j JOIN r ON r.id = j.run_id RETURNING id)
-		INSERT INTO steps (attempt_id, position, name, state) SELECT a.id, s, 'step', 'passed' FROM a, generate_series(0, 2) AS s`, total)
+			SELECT r.id, k, 'j' || k, '{"name":"j","machine":["linux"],"step":[{"name":"a","line":1}]}', 'passed', true FROM r,
+			generate_series(0, 2) AS k RETURNING id, run_id),
+		a AS (INSERT INTO attempts (job_id, run_id, project_id, number, labels, state, runner, queued_at, claimed_at,
+		finished_at, log_moved, log_purged)
+			SELECT j.id, j.run_id, r.project_id, 1, '{linux}', 'passed', 'old', r.queued_at, r.queued_at, r.queued_at, now(),
+			true FROM j JOIN r ON r.id = j.run_id RETURNING id)
+		INSERT INTO steps (attempt_id, position, name, state) SELECT a.id, s, 'step', 'passed' FROM a, generate_series(0,
+		2) AS s`, total)
 	if err == nil {
 		_, err = y.db.ExecContext(ctx, `ANALYZE`)
 	}
@@ -155,7 +167,9 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 	}
 	head, last := strings.TrimSpace(string(out)), int64(0)
 	for i := range planPushes {
-		body, err := json.Marshal(api.PushEvent{Type: "push", Timestamp: time.Now(), Data: api.PushData{Updates: []plan.RefUpdate{{Ref: fmt.Sprintf("refs/heads/work/%d", i), Before: plan.NoCommit, After: head}}}})
+		body, err := json.Marshal(api.PushEvent{Type: "push", Timestamp: time.Now(),
+			Data: api.PushData{Updates: []plan.RefUpdate{{Ref: fmt.Sprintf("refs/heads/work/%d", i), Before: plan.NoCommit,
+				After: head}}}})
 		if err != nil {
 			return nil, err
 		}
@@ -212,11 +226,14 @@ func (y *yard) claims(ctx context.Context) (took, bare []float64, err error) {
 			time.Sleep(time.Duration(n) * 20 * time.Millisecond)
 			for {
 				began := time.Now()
-				claimed, err := cl.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("bench-%d", n), Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 1000})
+				claimed, err := cl.Claim(ctx,
+					api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("bench-%d", n), Labels: []string{"linux"},
+						Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 1000})
 				w, spent := claimed.Work, time.Since(began).Seconds()*1000
 				if err == nil && w != nil {
 					time.Sleep(time.Duration(1000+rand.IntN(2000)) * time.Millisecond) // the job's work
-					err = cl.Finish(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})
+					err = cl.Finish(ctx, w.Attempt,
+						api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})
 				}
 				mu.Lock()
 				if err == nil && w != nil {
@@ -247,12 +264,16 @@ func (y *yard) claims(ctx context.Context) (took, bare []float64, err error) {
 
 // bareClaims is what somebody would write by hand: one statement that takes the oldest row of a table.
 func (y *yard) bareClaims(ctx context.Context) (took []float64, err error) {
-	if _, err := y.db.ExecContext(ctx, `DROP TABLE IF EXISTS bench_queue; CREATE TABLE bench_queue AS SELECT g AS id, 'queued' AS state FROM generate_series(1, 1000) AS g; CREATE INDEX ON bench_queue (id) WHERE state = 'queued'`); err != nil {
+	if _, err := y.db.ExecContext(ctx,
+		`DROP TABLE IF EXISTS bench_queue; CREATE TABLE bench_queue AS SELECT g AS id, 'queued' AS state
+			FROM generate_series(1, 1000) AS g; CREATE INDEX ON bench_queue (id) WHERE state = 'queued'`); err != nil {
 		return nil, err
 	}
 	for range 300 {
 		began := time.Now()
-		if _, err := y.db.ExecContext(ctx, `UPDATE bench_queue SET state = 'running' WHERE id = (SELECT id FROM bench_queue WHERE state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)`); err != nil {
+		if _, err := y.db.ExecContext(ctx,
+			`UPDATE bench_queue SET state = 'running' WHERE id = (SELECT id FROM bench_queue WHERE state = 'queued' ORDER BY id
+				LIMIT 1 FOR UPDATE SKIP LOCKED)`); err != nil {
 			return nil, err
 		}
 		took = append(took, time.Since(began).Seconds()*1000)
@@ -286,7 +307,8 @@ func queue(ctx context.Context) error {
 		}
 		report(fmt.Sprintf("claims, %d jobs, %d runners, each job 1 to 3 s", queueJobs, queueRunners), took, "ms")
 		report("one bare UPDATE … SKIP LOCKED, by hand and alone", bare, "ms")
-		fmt.Printf("  a claim, with its decision, run, job and event, costs %.0f times the bare statement; wanted: p95 at most 20 ms\n", median(took)/median(bare))
+		fmt.Printf("  a claim, with its decision, run, job and event, costs %.0f times the bare statement; wanted: p95 at "+
+			"most 20 ms\n", median(took)/median(bare))
 	}
 	return nil
 }

@@ -33,13 +33,15 @@ func (b *bench) mask(ctx context.Context) error {
 	}
 	values := make([]mask.Value, maskSecrets)
 	for i := range values {
-		values[i] = mask.Value{Name: fmt.Sprint(i), Text: []byte(fmt.Sprintf("tok_%d_%x", i, time.Unix(int64(i)*977, 0).UnixNano()))}
+		values[i] = mask.Value{Name: fmt.Sprint(i),
+			Text: []byte(fmt.Sprintf("tok_%d_%x", i, time.Unix(int64(i)*977, 0).UnixNano()))}
 	}
 	began := time.Now()
 	masker := mask.New(values...)
 	made := time.Since(began)
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1)) // one core
-	fmt.Printf("\nhiding %d secrets in %d MiB of a log, on one core (the masker was made in %.1f ms)\n", maskSecrets, maskBytes>>20, made.Seconds()*1000)
+	fmt.Printf("\nhiding %d secrets in %d MiB of a log, on one core (the masker was made in %.1f ms)\n", maskSecrets,
+		maskBytes>>20, made.Seconds()*1000)
 	for range maskRounds {
 		f, err := os.Open(file)
 		if err != nil {
@@ -62,7 +64,8 @@ func (b *bench) mask(ctx context.Context) error {
 		}
 		byHand := time.Since(began)
 		rate := func(d time.Duration) float64 { return maskBytes / d.Seconds() / 1e6 }
-		fmt.Printf("  piston %6.0f MB/s   cat %6.0f MB/s   ratio %.2f\n", rate(ours), rate(byHand), ours.Seconds()/byHand.Seconds())
+		fmt.Printf("  piston %6.0f MB/s   cat %6.0f MB/s   ratio %.2f\n", rate(ours), rate(byHand),
+			ours.Seconds()/byHand.Seconds())
 	}
 	fmt.Println("  wanted: at least 400 MB/s")
 	return nil
@@ -78,7 +81,8 @@ func writeLog(name string) error {
 	}
 	var chunk strings.Builder
 	for i := 0; chunk.Len() < 1<<20; i++ {
-		fmt.Fprintf(&chunk, "2026-11-25T04:%02d:%02dZ clang -std=gnu11 -O2 -Wall -c -o out/obj/unit_%d.o core/unit_%d.c  # \x1b[32mok\x1b[0m\n"[:96+i%9], i/60%60, i%60, i, i*7)
+		fmt.Fprintf(&chunk, "2026-11-25T04:%02d:%02dZ clang -std=gnu11 -O2 -Wall -c -o out/obj/unit_%d.o core/unit_%d.c  "+
+			"# \x1b[32mok\x1b[0m\n"[:96+i%9], i/60%60, i%60, i, i*7)
 		chunk.WriteByte('\n')
 	}
 	for written := 0; written < maskBytes; {
@@ -97,14 +101,17 @@ func (b *bench) secrets(ctx context.Context) error {
 	for i := range manySecrets {
 		name := fmt.Sprintf("BENCH_%02d", i)
 		kind := []api.SecretKind{api.TextSecret, api.FileSecret}[i%2]
-		if _, err := b.cl.SetSecret(ctx, "tidewick", name, api.NewSecret{Kind: kind, Value: []byte(fmt.Sprintf("a value of secret %d, as long as such values are", i))}); err != nil {
+		if _, err := b.cl.SetSecret(ctx, "tidewick", name,
+			api.NewSecret{Kind: kind,
+				Value: []byte(fmt.Sprintf("a value of secret %d, as long as such values are", i))}); err != nil {
 			return err
 		}
 		names = append(names, fmt.Sprintf("%q", name))
 	}
 	var file strings.Builder
 	for i := range secretSteps {
-		fmt.Fprintf(&file, "[[job.a.step]]\nname = \"none %d\"\nscript = \"true\"\n[[job.a.step]]\nname = \"fifty %d\"\nscript = \"true\"\nsecrets = [%s]\n", i, i, strings.Join(names, ", "))
+		fmt.Fprintf(&file, "[[job.a.step]]\nname = \"none %d\"\nscript = \"true\"\n[[job.a.step]]\nname = \"fifty "+
+			"%d\"\nscript = \"true\"\nsecrets = [%s]\n", i, i, strings.Join(names, ", "))
 	}
 	if err := b.offer(ctx, "fifty", file.String()); err != nil {
 		return err

@@ -25,7 +25,8 @@ func (b *bench) try(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p, found := definition.Parse("piston/trunk.toml", text, func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(tree, name)) })
+	p, found := definition.Parse("piston/trunk.toml", text,
+		func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(tree, name)) })
 	if p == nil {
 		return fmt.Errorf("the demo's pipeline: %v", found)
 	}
@@ -34,7 +35,8 @@ func (b *bench) try(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(cache)
-	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"), "DEPOT_KEY="+demoKey, `SERVICES:harbour={"push_sender":"tidewick"}`)
+	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"),
+		"DEPOT_KEY="+demoKey, `SERVICES:harbour={"push_sender":"tidewick"}`)
 	ours := func(slots string) (float64, error) {
 		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk", "--slots", slots)
 		cmd.Dir, cmd.Env = tree, env
@@ -66,7 +68,8 @@ func (b *bench) try(ctx context.Context) error {
 	report("piston try trunk --slots 1, in all", oneByOne, "ms")
 	report("the same scripts by sh -e, their own time only", byHand, "ms")
 	for what, list := range map[string][]float64{"two jobs at a time": tried, "one": oneByOne} {
-		fmt.Printf("  %s, it adds %.0f ms (%.1f %%)\n", what, median(list)-median(byHand), 100*(median(list)/median(byHand)-1))
+		fmt.Printf("  %s, it adds %.0f ms (%.1f %%)\n", what, median(list)-median(byHand),
+			100*(median(list)/median(byHand)-1))
 	}
 	fmt.Println("  wanted: at most 5 % or 150 ms")
 	return nil
@@ -77,7 +80,8 @@ const demoKey = "feed-7Hq2mKx9-tidewick"
 
 // shell runs the pipeline's scripts one after the other, each job in a fresh copy of the tree with the depot in it, and
 // returns the time of the scripts alone, in milliseconds.
-func (b *bench) shell(ctx context.Context, p *definition.Pipeline, tree string, env []string) (spent float64, err error) {
+func (b *bench) shell(ctx context.Context, p *definition.Pipeline, tree string, env []string) (spent float64,
+	err error) {
 	top, err := os.MkdirTemp("", "piston-bench-shell-")
 	if err != nil {
 		return 0, err
@@ -162,7 +166,8 @@ func (b *bench) check(ctx context.Context) error {
 	for n := range 5 {
 		text := fmt.Sprintf("about = \"Pipeline %d\"\n[trigger.push]\nbranches = [\"main\"]\n", n)
 		for i := range 12 {
-			text += fmt.Sprintf("[job.j%d]\ntools = { clang = \">=11\" }\n[[job.j%d.step]]\nname = \"test\"\nscript = \"make test\"\nnetwork = \"none\"\n[[job.j%d.step]]\nscript = \"tools/fetch-depot depot.lock depot\"\n", i, i, i)
+			text += fmt.Sprintf("[job.j%d]\ntools = { clang = \">=11\" }\n[[job.j%d.step]]\nname = \"test\"\nscript = \"make "+
+				"test\"\nnetwork = \"none\"\n[[job.j%d.step]]\nscript = \"tools/fetch-depot depot.lock depot\"\n", i, i, i)
 		}
 		lines += strings.Count(text, "\n")
 		if err := os.WriteFile(filepath.Join(dir, "piston", fmt.Sprintf("more%d.toml", n)), []byte(text), 0o644); err != nil {
@@ -171,7 +176,8 @@ func (b *bench) check(ctx context.Context) error {
 	}
 	var ours, status []float64
 	for range 15 {
-		for list, args := range map[*[]float64][]string{&ours: {os.Getenv("PISTON_BINARY"), "check", "--offline"}, &status: {"git", "status", "--short"}} {
+		for list, args := range map[*[]float64][]string{&ours: {os.Getenv("PISTON_BINARY"), "check", "--offline"},
+			&status: {"git", "status", "--short"}} {
 			cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 			cmd.Dir = dir
 			began := time.Now()

@@ -27,7 +27,8 @@ func OpenFolder(dir string) (*Blobs, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("folder for blobs: %w", err)
 	}
-	bucket, err := fileblob.OpenBucket(dir, &fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite, DirFileMode: 0o700})
+	bucket, err := fileblob.OpenBucket(dir,
+		&fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite, DirFileMode: 0o700})
 	if err != nil {
 		return nil, fmt.Errorf("folder for blobs: %w", err)
 	}

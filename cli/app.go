@@ -70,7 +70,8 @@ func Main(args []string) int {
 // isUsage recognises what the argument parser itself complains about.
 func isUsage(err error) bool {
 	text := err.Error()
-	for _, part := range []string{"flag provided but not defined", "Required flag", "invalid value", "No help topic", "flag needs an argument"} {
+	for _, part := range []string{"flag provided but not defined", "Required flag", "invalid value", "No help topic",
+		"flag needs an argument"} {
 		if strings.Contains(text, part) {
 			return true
 		}
@@ -83,7 +84,8 @@ func App() *cli.Command {
 	app := &cli.Command{
 		Name:  "piston",
 		Usage: "build pipelines for mobile apps: compile, test, version, package and sign on every push",
-		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with an\n" +
+		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with " +
+			"an\n" +
 			"example, and those that answer something have --json.\n\n" +
 			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
 			"3 the service refused or cannot be reached; 4 the check found warnings only.",
@@ -169,13 +171,15 @@ func connect() (*client.Client, error) {
 		s.Token = v
 	}
 	if s.Server == "" || s.Token == "" {
-		return nil, coded{exitRefuse, errors.New("you are not signed in: run piston sign-in, or set PISTON_SERVER and PISTON_TOKEN")}
+		return nil, coded{exitRefuse,
+			errors.New("you are not signed in: run piston sign-in, or set PISTON_SERVER and PISTON_TOKEN")}
 	}
 	return client.New(s.Server, s.Token), nil
 }
 
 // asking makes an action of what needs arguments and the service.
-func asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error, names ...string) cli.ActionFunc {
+func asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error,
+	names ...string) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args, err := words(c, names...)
 		if err != nil {
@@ -190,7 +194,8 @@ func asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args
 }
 
 // aboutRun makes an action of what is about one run of a project: its first two arguments, and maybe a third.
-func aboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, third string) error, names ...string) cli.ActionFunc {
+func aboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+	third string) error, names ...string) cli.ActionFunc {
 	return asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 		n, err := theRun(ctx, cl, args[0], args[1])
 		if err != nil {

@@ -21,7 +21,8 @@ import (
 func auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "read who did what", ArgsUsage: "[PROJECT]",
-		Description: "Of one project, as its keeper, or of everything, as an administrator. With --all every entry is printed, oldest last;\n" +
+		Description: "Of one project, as its keeper, or of everything, as an administrator. With --all every entry is " +
+			"printed, oldest last;\n" +
 			"with --json each is one line then, for export.\n\n" +
 			example("piston audit tidewick --act secret", "piston audit --since 2026-11-01 --all --json > audit.jsonl"),
 		Flags: []cli.Flag{
@@ -40,7 +41,8 @@ func auditCommand() *cli.Command {
 }
 
 func readAudit(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	q := client.AuditQuery{Project: args[0], Who: c.String("who"), Act: c.String("act"), Subject: c.String("subject"), Before: c.Int64("before"), Limit: c.Int("limit")}
+	q := client.AuditQuery{Project: args[0], Who: c.String("who"), Act: c.String("act"), Subject: c.String("subject"),
+		Before: c.Int64("before"), Limit: c.Int("limit")}
 	for name, to := range map[string]*string{"since": &q.Since, "until": &q.Until} {
 		at, err := dayOrTime(c.String(name))
 		if err != nil {
@@ -85,7 +87,8 @@ func dayOrTime(text string) (string, error) {
 	return at.UTC().Format(time.RFC3339), err
 }
 
-// changeText tells an act in words, as the console does: empty values say nothing, ids of commits and the midnight of a day are cut.
+// changeText tells an act in words, as the console does: empty values say nothing, ids of commits and the midnight of a
+// day are cut.
 func changeText(before, after []byte) string {
 	from, to := side(before), side(after)
 	if from == "" {
@@ -123,7 +126,8 @@ func inWords(v any) string {
 		for _, name := range slices.Sorted(maps.Keys(v)) {
 			add(name+" ", v[name])
 		}
-		slices.SortStableFunc(parts, func(a, b string) int { return len(a) - len(b) }) // the end is cut off where there is no room
+		slices.SortStableFunc(parts,
+			func(a, b string) int { return len(a) - len(b) }) // the end is cut off where there is no room
 	default:
 		text := fmt.Sprint(v)
 		if commitID.MatchString(text) {
@@ -138,13 +142,16 @@ func printAudit(c *cli.Command, page api.AuditPage) error {
 	if c.Bool("json") {
 		return printJSON(out(c), page)
 	}
-	err := listed(c, page.Acts, nil, []string{"ENTRY", "WHEN", "WHO", "FROM", "ACT", "PROJECT", "TO WHAT", "BEFORE → AFTER"}, func(s *screen, a api.Act) []string {
-		from := a.Door
-		if a.Address != "" {
-			from += " " + a.Address
-		}
-		return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40), s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(changeText(a.Before, a.After), 120))}
-	}, "Nothing of that kind was done.")
+	err := listed(c, page.Acts, nil,
+		[]string{"ENTRY", "WHEN", "WHO", "FROM", "ACT", "PROJECT", "TO WHAT", "BEFORE → AFTER"},
+		func(s *screen, a api.Act) []string {
+			from := a.Door
+			if a.Address != "" {
+				from += " " + a.Address
+			}
+			return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40),
+				s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(changeText(a.Before, a.After), 120))}
+		}, "Nothing of that kind was done.")
 	if err == nil && page.Next > 0 && !c.Bool("all") {
 		newScreen(out(c)).line("More: --before %d", page.Next)
 	}

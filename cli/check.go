@@ -20,7 +20,8 @@ const exitWarned = 4
 
 // checkFlags say what a check may ask.
 var checkFlags = []cli.Flag{
-	&cli.StringFlag{Name: "project", Usage: "the project of the service to ask for secrets and runners; default: the one with this repository"},
+	&cli.StringFlag{Name: "project",
+		Usage: "the project of the service to ask for secrets and runners; default: the one with this repository"},
 	&cli.BoolFlag{Name: "offline", Usage: "do not ask the service"},
 }
 
@@ -29,11 +30,14 @@ func checkCommand() *cli.Command {
 		Name:      "check",
 		Usage:     "find mistakes in a repository's pipelines, before the push",
 		ArgsUsage: "[FOLDER]",
-		Description: "Reads piston/ of the checkout that FOLDER (default: here) is in, as it is on this disk, and says what is wrong,\n" +
-			"with its place and what to do. When you are signed in it asks the service for secrets and runners. It looks for private keys and for the\n" +
+		Description: "Reads piston/ of the checkout that FOLDER (default: here) is in, as it is on this disk, and says " +
+			"what is wrong,\n" +
+			"with its place and what to do. When you are signed in it asks the service for secrets and runners. It looks for " +
+			"private keys and for the\n" +
 			"secrets that piston local-secret keeps in what Git tracks. Every finding\n" +
 			"has a code; docs/reference/findings.md explains each.\n\n" +
-			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" + example("piston check", "piston check --sarif > findings.sarif"),
+			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" +
+			example("piston check", "piston check --sarif > findings.sarif"),
 		Flags: append([]cli.Flag{
 			untrackedFlag,
 			&cli.BoolFlag{Name: "allow-warnings", Usage: "end with 0 when there are warnings only"},
@@ -90,7 +94,8 @@ func printCheck(c *cli.Command, result check.Result, note string) error {
 		for _, f := range result.Files {
 			files = append(files, f.Path)
 		}
-		return printJSON(w, map[string]any{"files": files, "findings": append([]definition.Finding{}, found...), "note": note})
+		return printJSON(w, map[string]any{"files": files, "findings": append([]definition.Finding{}, found...),
+			"note": note})
 	}
 	s := newScreen(w)
 	errors, warnings := 0, 0
@@ -110,7 +115,8 @@ func printCheck(c *cli.Command, result check.Result, note string) error {
 		s.line("%s", s.in(green, fmt.Sprintf("%s, nothing found.", plural(len(result.Files), "pipeline"))))
 		return nil
 	}
-	s.line("%s in %s.", s.in(strong, plural(errors, "error")+", "+plural(warnings, "warning")), plural(len(result.Files), "pipeline"))
+	s.line("%s in %s.", s.in(strong, plural(errors, "error")+", "+plural(warnings, "warning")),
+		plural(len(result.Files), "pipeline"))
 	return nil
 }
 
@@ -124,7 +130,8 @@ func plural(n int, word string) string {
 // writeSARIF writes findings by the Static Analysis Results Interchange Format (OASIS SARIF 2.1.0).
 func writeSARIF(w io.Writer, found []definition.Finding) error {
 	doc := report.NewV210Report()
-	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(sarif.NewToolComponent().WithName("piston check"))).WithColumnKind("unicodeCodePoints")
+	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(sarif.NewToolComponent().WithName("piston " +
+		"check"))).WithColumnKind("unicodeCodePoints")
 	means := map[string]string{}
 	for _, k := range check.Codes {
 		means[k.Name] = k.Means
@@ -238,5 +245,6 @@ func (d checked) pipeline(name string) (check.File, error) {
 		}
 		return f, nil
 	}
-	return check.File{}, coded{exitFailed, fmt.Errorf("there is no pipeline %q; there are: %s", name, strings.Join(names, ", "))}
+	return check.File{}, coded{exitFailed,
+		fmt.Errorf("there is no pipeline %q; there are: %s", name, strings.Join(names, ", "))}
 }

@@ -25,7 +25,8 @@ func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
 		Usage: "run a service of its own and play a working day of Tidewick, a made-up app",
-		Description: "Starts everything on loopback, makes a repository, pushes to it and shows what comes of it; then it goes on\n" +
+		Description: "Starts everything on loopback, makes a repository, pushes to it and shows what comes of it; then it " +
+			"goes on\n" +
 			"serving, so that you can look around. Started again it continues with the same data. With --once it ends\n" +
 			"after the story, in a new folder unless --home names one, and fails unless every run ended as the story says.\n\n" +
 			example("piston demo", "piston demo --once --home /tmp/tidewick"),
@@ -131,7 +132,8 @@ func demoSignIn(ctx context.Context, h *host.Host, home string) (password string
 	}
 	password = strings.TrimSpace(string(text))
 	cl = client.New(h.Address, "")
-	issued, err := cl.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: password}, "demo "+rand.Text()[:6])
+	issued, err := cl.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: password},
+		"demo "+rand.Text()[:6])
 	if err != nil {
 		return "", nil, err
 	}
@@ -153,7 +155,8 @@ func printOutcomes(c *cli.Command, outcomes []demo.Outcome) error {
 		if !o.Ok {
 			verdict = s.in(red, "NOT as told: "+short(o.Why, 80))
 		}
-		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.state(o.Run.State), took(o.Run), built(o.Run),
+		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.state(o.Run.State), took(o.Run),
+			built(o.Run),
 			o.Cache, o.Tests, strings.Join(o.Files, " "), verdict})
 	}
 	s.line("")

@@ -21,12 +21,15 @@ func getCommand() *cli.Command {
 		Name:      "get",
 		Usage:     "download a run's artifacts",
 		ArgsUsage: "PROJECT [RUN] [FILE]",
-		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that is there\n" +
-			"already is left alone unless its content is the same. Files of one name go below their jobs' names.\n" + aboutRunHelp + "\n\n" +
+		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that " +
+			"is there\n" +
+			"already is left alone unless its content is the same. Files of one name go below their jobs' names.\n" +
+			aboutRunHelp + "\n\n" +
 			example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only of this job; with a job's own name, of all its variants"},
 			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil {
 				return err
@@ -93,7 +96,8 @@ func placesFor(list []api.Artifact) ([]string, error) {
 	return places, nil
 }
 
-func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact, file string) (fetched, error) {
+func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact, file string) (fetched,
+	error) {
 	f := fetched{File: file, Size: a.Size, SHA256: a.SHA256}
 	if sum, err := fileDigest(f.File); err == nil {
 		if sum == a.SHA256 {

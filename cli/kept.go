@@ -19,14 +19,17 @@ func keptCommand() *cli.Command {
 		Name:      "kept",
 		Usage:     "tell what runs have left behind, by which rules it goes, and what goes next",
 		ArgsUsage: "[PROJECT]",
-		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never goes.\n\n" +
-			example("piston kept tidewick", "piston kept list tidewick --largest", "piston kept rules tidewick --artifacts 30 --logs forever"),
+		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never " +
+			"goes.\n\n" +
+			example("piston kept tidewick", "piston kept list tidewick --largest",
+				"piston kept rules tidewick --artifacts 30 --logs forever"),
 		Flags: []cli.Flag{jsonFlag},
 		Commands: []*cli.Command{{
-			Name:        "list",
-			Usage:       "list what is kept, one by one, and whether it goes next",
-			ArgsUsage:   "[PROJECT]",
-			Description: "Without PROJECT, of all.\n\n" + example("piston kept list tidewick --goes yes", "piston kept list tidewick --kind artifact --largest"),
+			Name:      "list",
+			Usage:     "list what is kept, one by one, and whether it goes next",
+			ArgsUsage: "[PROJECT]",
+			Description: "Without PROJECT, of all.\n\n" +
+				example("piston kept list tidewick --goes yes", "piston kept list tidewick --kind artifact --largest"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "only of this kind: artifact, cache, handover or log"},
 				&cli.StringFlag{Name: "goes", Usage: "only what goes with the next sweep (yes), or what does not (no)"},
 				&cli.BoolFlag{Name: "largest", Usage: "the largest first, else the oldest"},
@@ -36,11 +39,16 @@ func keptCommand() *cli.Command {
 			Name:      "rules",
 			Usage:     "say by which rules a project's things go",
 			ArgsUsage: "[PROJECT]",
-			Description: "Without PROJECT, those of all projects that say nothing else. Days are counted from a run's end, of a cache from its last\n" +
-				"use. What is not given stays as it is; 0 takes the rule for all.\n\n" + example("piston kept rules tidewick --artifacts 30 --logs forever", "piston kept rules --cache-size 50GB"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "logs", Usage: "days, or forever"}, &cli.StringFlag{Name: "artifacts", Usage: "days, or forever"},
-				&cli.IntFlag{Name: "artifact-runs", Usage: "latest runs of each pipeline whose artifacts stay whatever their age", HideDefault: true},
-				&cli.StringFlag{Name: "caches", Usage: "days without use, or forever"}, &cli.StringFlag{Name: "cache-size", Usage: "most that a project's caches take together, such as 20GB"},
+			Description: "Without PROJECT, those of all projects that say nothing else. Days are counted from a run's end, " +
+				"of a cache from its last\n" +
+				"use. What is not given stays as it is; 0 takes the rule for all.\n\n" +
+				example("piston kept rules tidewick --artifacts 30 --logs forever", "piston kept rules --cache-size 50GB"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "logs", Usage: "days, or forever"},
+				&cli.StringFlag{Name: "artifacts", Usage: "days, or forever"},
+				&cli.IntFlag{Name: "artifact-runs", Usage: "latest runs of each pipeline whose artifacts stay whatever their age",
+					HideDefault: true},
+				&cli.StringFlag{Name: "caches", Usage: "days without use, or forever"},
+				&cli.StringFlag{Name: "cache-size", Usage: "most that a project's caches take together, such as 20GB"},
 				&cli.StringFlag{Name: "handed", Usage: "days that what jobs hand on stays, or forever"}, jsonFlag},
 			Action: asking(setKept, "[PROJECT]"),
 		}},
@@ -61,7 +69,8 @@ func setKept(ctx context.Context, c *cli.Command, cl *client.Client, args []stri
 		return err
 	}
 	r := k.Own
-	for name, to := range map[string]*int{"logs": &r.LogDays, "artifacts": &r.ArtifactDays, "caches": &r.CacheDays, "handed": &r.HandDays} {
+	for name, to := range map[string]*int{"logs": &r.LogDays, "artifacts": &r.ArtifactDays, "caches": &r.CacheDays,
+		"handed": &r.HandDays} {
 		if c.IsSet(name) {
 			if *to, err = daysOf(c.String(name)); err != nil {
 				return usage("--%s: %v", name, err)
@@ -104,8 +113,10 @@ func forDays(n int) string {
 func (s *screen) kept(k api.Kept) {
 	rules := map[string]string{
 		"log": forDays(k.Rules.LogDays), "handover": forDays(k.Rules.HandDays),
-		"artifact": fmt.Sprintf("%s, of the latest %s of each pipeline longer, of releases for ever", forDays(k.Rules.ArtifactDays), plural(k.Rules.ArtifactRuns, "run")),
-		"cache":    fmt.Sprintf("%s without use, at most %s of a project", forDays(k.Rules.CacheDays), quantity.Bytes(k.Rules.CacheBytes)),
+		"artifact": fmt.Sprintf("%s, of the latest %s of each pipeline longer, of releases for ever",
+			forDays(k.Rules.ArtifactDays), plural(k.Rules.ArtifactRuns, "run")),
+		"cache": fmt.Sprintf("%s without use, at most %s of a project", forDays(k.Rules.CacheDays),
+			quantity.Bytes(k.Rules.CacheBytes)),
 	}
 	var rows [][]string
 	for _, sum := range k.Sums {
@@ -119,12 +130,14 @@ func (s *screen) kept(k api.Kept) {
 	if k.Frees > 0 {
 		s.line("%s", s.in(faint, fmt.Sprintf("The next sweep frees %s.", quantity.Bytes(k.Frees))))
 	}
-	s.line("%s", s.in(faint, fmt.Sprintf("The disk has %s left; %s are kept in reserve.", quantity.Bytes(k.DiskFree), quantity.Bytes(k.Reserve))))
+	s.line("%s", s.in(faint,
+		fmt.Sprintf("The disk has %s left; %s are kept in reserve.", quantity.Bytes(k.DiskFree), quantity.Bytes(k.Reserve))))
 }
 
 func listKept(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	page, err := cl.KeptItems(ctx, args[0], client.KeptFilter{Kind: c.String("kind"), Goes: c.String("goes"), Largest: c.Bool("largest"),
-		After: c.String("after"), Limit: c.Int("limit")})
+	page, err := cl.KeptItems(ctx, args[0],
+		client.KeptFilter{Kind: c.String("kind"), Goes: c.String("goes"), Largest: c.Bool("largest"),
+			After: c.String("after"), Limit: c.Int("limit")})
 	if err != nil || c.Bool("json") {
 		return orJSON(c, page, err)
 	}
@@ -160,16 +173,19 @@ func listKept(ctx context.Context, c *cli.Command, cl *client.Client, args []str
 
 func removeProjectCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "remove",
-		Usage:       "remove a project with its runs, logs, artifacts, caches and secrets",
-		ArgsUsage:   "NAME",
-		Description: "Nothing of it can be brought back; its repository is not touched. An administrator does it.\n\n" + example("piston project remove old-app --yes"),
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "it is meant"}, jsonFlag},
+		Name:      "remove",
+		Usage:     "remove a project with its runs, logs, artifacts, caches and secrets",
+		ArgsUsage: "NAME",
+		Description: "Nothing of it can be brought back; its repository is not touched. An administrator does it.\n\n" +
+			example("piston project remove old-app --yes"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "it is meant"}, jsonFlag},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			if !c.Bool("yes") {
-				return usage("this removes every run, log, artifact, cache and secret of %s for good; say --yes when that is meant", args[0])
+				return usage("this removes every run, log, artifact, cache and secret of %s for good; say --yes when that is meant",
+					args[0])
 			}
-			return told(c, map[string]string{"removed": args[0]}, cl.RemoveProject(ctx, args[0]), fmt.Sprintf("Project %s is removed with everything of it.", args[0]))
+			return told(c, map[string]string{"removed": args[0]}, cl.RemoveProject(ctx, args[0]),
+				fmt.Sprintf("Project %s is removed with everything of it.", args[0]))
 		}, "NAME"),
 	}
 }

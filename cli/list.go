@@ -9,7 +9,8 @@ import (
 )
 
 // listed prints a list: in JSON, else as a table with a row for each, or what to say when there is none.
-func listed[T any](c *cli.Command, list []T, err error, head []string, row func(s *screen, v T) []string, none string) error {
+func listed[T any](c *cli.Command, list []T, err error, head []string, row func(s *screen, v T) []string,
+	none string) error {
 	if err != nil || c.Bool("json") {
 		return orJSON(c, list, err)
 	}
@@ -28,12 +29,13 @@ func listed[T any](c *cli.Command, list []T, err error, head []string, row func(
 
 // limitFlag says how much of a list to show; the service gives so many at most at a time.
 func limitFlag(unasked, most int) cli.Flag {
-	return &cli.IntFlag{Name: "limit", Usage: fmt.Sprintf("at most so many, up to %d", most), Value: unasked, Validator: func(n int) error {
-		if n < 1 || n > most {
-			return fmt.Errorf("give a number from 1 to %d", most)
-		}
-		return nil
-	}}
+	return &cli.IntFlag{Name: "limit", Usage: fmt.Sprintf("at most so many, up to %d", most), Value: unasked,
+		Validator: func(n int) error {
+			if n < 1 || n > most {
+				return fmt.Errorf("give a number from 1 to %d", most)
+			}
+			return nil
+		}}
 }
 
 // pageFlags choose a part of a list that is ordered by name.
@@ -49,7 +51,8 @@ func pageOf(c *cli.Command) api.Page {
 }
 
 // listedPage prints a part of a list, and how to see the next.
-func listedPage[T any](c *cli.Command, list []T, err error, head []string, row func(s *screen, v T) []string, none string, name func(T) string) error {
+func listedPage[T any](c *cli.Command, list []T, err error, head []string, row func(s *screen, v T) []string,
+	none string, name func(T) string) error {
 	if c.String("contains") != "" || c.String("after") != "" {
 		none = "Nothing more of that name."
 	}

@@ -21,9 +21,12 @@ func localSecretCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "set", Usage: "set a secret of this repository's trials", ArgsUsage: "NAME",
-				Description: "The value is asked for, or read from standard input, or from a file with --file. It is kept encrypted by age, and never\n" +
-					"leaves this machine: the service has its own, by piston secret.\n\n" + example("piston local-secret set DEPOT_KEY", "piston local-secret set SERVICES:harbour --file services.json"),
-				Flags: append([]cli.Flag{&cli.StringFlag{Name: "file", Usage: "read the value from this file; steps get it as a file"}, jsonFlag}, purseFlags...),
+				Description: "The value is asked for, or read from standard input, or from a file with --file. It is kept " +
+					"encrypted by age, and never\n" +
+					"leaves this machine: the service has its own, by piston secret.\n\n" +
+					example("piston local-secret set DEPOT_KEY", "piston local-secret set SERVICES:harbour --file services.json"),
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "file",
+					Usage: "read the value from this file; steps get it as a file"}, jsonFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, args []string) error {
 					if err := access.SecretName(args[0]).Check(); err != nil {
 						return usage("%q is no name for a secret: %v", args[0], err)
@@ -33,11 +36,13 @@ func localSecretCommand() *cli.Command {
 						return err
 					}
 					p.Secrets[args[0]] = try.Secret{Kind: in.Kind, Value: in.Value}
-					return told(c, map[string]any{"name": args[0], "kind": in.Kind, "file": p.File}, p.Save(), fmt.Sprintf("Secret %s is kept in %s.", args[0], p.File))
+					return told(c, map[string]any{"name": args[0], "kind": in.Kind, "file": p.File}, p.Save(),
+						fmt.Sprintf("Secret %s is kept in %s.", args[0], p.File))
 				}, "NAME"),
 			},
 			{
-				Name: "list", Usage: "list them, without their values", Description: example("piston local-secret list"), Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
+				Name: "list", Usage: "list them, without their values", Description: example("piston local-secret list"),
+				Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, _ []string) error {
 					kinds := map[string]api.SecretKind{}
 					var names []string
@@ -63,13 +68,16 @@ func localSecretCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "drop", Usage: "remove one", ArgsUsage: "NAME", Description: example("piston local-secret drop DEPOT_KEY"), Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
+				Name: "drop", Usage: "remove one", ArgsUsage: "NAME", Description: example("piston local-secret drop DEPOT_KEY"),
+				Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, args []string) error {
 					if _, ok := p.Secrets[args[0]]; !ok {
-						return coded{exitFailed, fmt.Errorf("there is no secret %s; piston local-secret list shows what there is", args[0])}
+						return coded{exitFailed,
+							fmt.Errorf("there is no secret %s; piston local-secret list shows what there is", args[0])}
 					}
 					delete(p.Secrets, args[0])
-					return told(c, map[string]string{"dropped": args[0]}, p.Save(), fmt.Sprintf("Secret %s is removed from this machine.", args[0]))
+					return told(c, map[string]string{"dropped": args[0]}, p.Save(),
+						fmt.Sprintf("Secret %s is removed from this machine.", args[0]))
 				}, "NAME"),
 			},
 		},

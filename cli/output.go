@@ -66,7 +66,8 @@ func (s *screen) in(colour, text string) string {
 // signs go with the words, never instead of them.
 var signs = map[state.State]struct{ sign, colour string }{
 	state.Queued: {"·", faint}, state.Running: {"▸", cyan}, state.Passed: {"✓", green}, state.Failed: {"✗", red},
-	state.Cancelled: {"⊘", faint}, state.TimedOut: {"◷", red}, state.Skipped: {"−", faint}, state.Reused: {"↺", green}, state.Waiting: {"?", yellow},
+	state.Cancelled: {"⊘", faint}, state.TimedOut: {"◷", red}, state.Skipped: {"−", faint},
+	state.Reused: {"↺", green}, state.Waiting: {"?", yellow},
 }
 
 func (s *screen) state(v state.State) string {

@@ -18,23 +18,24 @@ func peopleCommand() *cli.Command {
 		Flags: pageFlags,
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.People(ctx, pageOf(c))
-			return listedPage(c, list, err, []string{"PERSON", "", "GROUPS", "SIGNS IN", "SEEN"}, func(s *screen, p api.Person) []string {
-				is := ""
-				switch {
-				case p.Disabled:
-					is = s.in(red, "kept out")
-				case p.Administrator:
-					is = "administrator"
-				}
-				seen, by := "never", "by password"
-				if p.Seen != nil {
-					seen = ago(*p.Seen)
-				}
-				if p.Issuer != "" {
-					by = "at " + short(p.Issuer, 50)
-				}
-				return []string{s.in(strong, p.Name), is, strings.Join(p.Groups, " "), by, seen}
-			}, "Nobody yet.", func(p api.Person) string { return p.Name })
+			return listedPage(c, list, err, []string{"PERSON", "", "GROUPS", "SIGNS IN", "SEEN"},
+				func(s *screen, p api.Person) []string {
+					is := ""
+					switch {
+					case p.Disabled:
+						is = s.in(red, "kept out")
+					case p.Administrator:
+						is = "administrator"
+					}
+					seen, by := "never", "by password"
+					if p.Seen != nil {
+						seen = ago(*p.Seen)
+					}
+					if p.Issuer != "" {
+						by = "at " + short(p.Issuer, 50)
+					}
+					return []string{s.in(strong, p.Name), is, strings.Join(p.Groups, " "), by, seen}
+				}, "Nobody yet.", func(p api.Person) string { return p.Name })
 		}),
 	}
 }
@@ -45,12 +46,14 @@ func shownOnce(p api.NewPassword) string {
 
 func personCommand() *cli.Command {
 	change := func(name, usage, sentence string, in func() api.PersonChange) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: example("piston person " + name + " ada"), Flags: []cli.Flag{jsonFlag},
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME",
+			Description: example("piston person " + name + " ada"), Flags: []cli.Flag{jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.ChangePerson(ctx, args[0], in())
 				said := fmt.Sprintf(sentence, args[0])
 				if len(p.RunnerTokens) > 0 {
-					said += fmt.Sprintf(" Runners' tokens that they made still stand: %s; piston token list and revoke end them.", strings.Join(p.RunnerTokens, ", "))
+					said += fmt.Sprintf(" Runners' tokens that they made still stand: %s; piston token list and revoke end them.",
+						strings.Join(p.RunnerTokens, ", "))
 				}
 				return told(c, p, err, said)
 			}, "NAME")}
@@ -62,25 +65,31 @@ func personCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add somebody; a password is made for them and shown this once", ArgsUsage: "NAME",
-				Description: "They see nothing until they, or a group of theirs, are given a role.\n\n" + example("piston person add ada", "piston role give keeper ada --project tidewick"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "administrator", Usage: "who may do everything"}, jsonFlag},
+				Description: "They see nothing until they, or a group of theirs, are given a role.\n\n" +
+					example("piston person add ada", "piston role give keeper ada --project tidewick"),
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "administrator", Usage: "who may do everything"}, jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					p, err := cl.AddPerson(ctx, api.NewPerson{Name: args[0], Administrator: c.Bool("administrator")})
 					return told(c, p, err, shownOnce(p))
 				}, "NAME"),
 			},
 			{
-				Name: "password", Usage: "make somebody a new password, shown this once; their sessions end", ArgsUsage: "NAME", Description: example("piston person password ada"),
-				Flags: []cli.Flag{jsonFlag},
+				Name: "password", Usage: "make somebody a new password, shown this once; their sessions end", ArgsUsage: "NAME",
+				Description: example("piston person password ada"),
+				Flags:       []cli.Flag{jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					p, err := cl.ResetPassword(ctx, args[0])
 					return told(c, p, err, shownOnce(p))
 				}, "NAME"),
 			},
-			change("keep-out", "let somebody sign in no more, and their tokens do nothing", "%s is kept out.", func() api.PersonChange { return api.PersonChange{Disabled: &yes} }),
-			change("let-in", "let somebody sign in again", "%s may sign in.", func() api.PersonChange { return api.PersonChange{Disabled: &no} }),
-			change("promote", "make somebody an administrator", "%s is an administrator.", func() api.PersonChange { return api.PersonChange{Administrator: &yes} }),
-			change("demote", "make somebody an administrator no more", "%s is no administrator by themselves any more.", func() api.PersonChange { return api.PersonChange{Administrator: &no} }),
+			change("keep-out", "let somebody sign in no more, and their tokens do nothing", "%s is kept out.",
+				func() api.PersonChange { return api.PersonChange{Disabled: &yes} }),
+			change("let-in", "let somebody sign in again", "%s may sign in.",
+				func() api.PersonChange { return api.PersonChange{Disabled: &no} }),
+			change("promote", "make somebody an administrator", "%s is an administrator.",
+				func() api.PersonChange { return api.PersonChange{Administrator: &yes} }),
+			change("demote", "make somebody an administrator no more", "%s is no administrator by themselves any more.",
+				func() api.PersonChange { return api.PersonChange{Administrator: &no} }),
 		},
 	}
 }
@@ -92,12 +101,17 @@ func groupCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "set", Usage: "make a group, or say anew who is in it", ArgsUsage: "NAME",
-				Description: "With --issuer-group, whoever is in that group at the OpenID Connect issuer is a member from their next sign-in on.\n\n" +
-					example("piston group set mobile --member ada --member grace", "piston group set ops --issuer-group operations --administrators"),
-				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "member", Usage: "a person; may be repeated"}, &cli.StringFlag{Name: "issuer-group", Usage: "group at the issuer"},
+				Description: "With --issuer-group, whoever is in that group at the OpenID Connect issuer is a member from their " +
+					"next sign-in on.\n\n" +
+					example("piston group set mobile --member ada --member grace",
+						"piston group set ops --issuer-group operations --administrators"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "member", Usage: "a person; may be repeated"},
+					&cli.StringFlag{Name: "issuer-group", Usage: "group at the issuer"},
 					&cli.BoolFlag{Name: "administrators", Usage: "its members may do everything"}, jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-					g, err := cl.SetGroup(ctx, args[0], api.GroupChange{Administrators: c.Bool("administrators"), IssuerGroup: c.String("issuer-group"), Members: append([]string{}, c.StringSlice("member")...)})
+					g, err := cl.SetGroup(ctx, args[0],
+						api.GroupChange{Administrators: c.Bool("administrators"), IssuerGroup: c.String("issuer-group"),
+							Members: append([]string{}, c.StringSlice("member")...)})
 					return told(c, g, err, fmt.Sprintf("Group %s has %s.", args[0], plural(len(g.Members), "member")))
 				}, "NAME"),
 			},
@@ -105,19 +119,22 @@ func groupCommand() *cli.Command {
 				Name: "list", Usage: "list groups with their members", Description: example("piston group list"), Flags: pageFlags,
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					list, err := cl.Groups(ctx, pageOf(c))
-					return listedPage(c, list, err, []string{"GROUP", "", "AT THE ISSUER", "MEMBERS"}, func(s *screen, g api.Group) []string {
-						is := ""
-						if g.Administrators {
-							is = "administrators"
-						}
-						return []string{s.in(strong, g.Name), is, short(g.IssuerGroup, 40), strings.Join(g.Members, " ")}
-					}, "No groups yet: piston group set NAME --member PERSON", func(g api.Group) string { return g.Name })
+					return listedPage(c, list, err, []string{"GROUP", "", "AT THE ISSUER", "MEMBERS"},
+						func(s *screen, g api.Group) []string {
+							is := ""
+							if g.Administrators {
+								is = "administrators"
+							}
+							return []string{s.in(strong, g.Name), is, short(g.IssuerGroup, 40), strings.Join(g.Members, " ")}
+						}, "No groups yet: piston group set NAME --member PERSON", func(g api.Group) string { return g.Name })
 				}),
 			},
 			{
-				Name: "drop", Usage: "remove a group with the roles it was given", ArgsUsage: "NAME", Description: example("piston group drop mobile"), Flags: []cli.Flag{jsonFlag},
+				Name: "drop", Usage: "remove a group with the roles it was given", ArgsUsage: "NAME",
+				Description: example("piston group drop mobile"), Flags: []cli.Flag{jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-					return told(c, map[string]string{"dropped": args[0]}, cl.DropGroup(ctx, args[0]), fmt.Sprintf("Group %s is removed.", args[0]))
+					return told(c, map[string]string{"dropped": args[0]}, cl.DropGroup(ctx, args[0]),
+						fmt.Sprintf("Group %s is removed.", args[0]))
 				}, "NAME"),
 			},
 		},
@@ -125,7 +142,8 @@ func groupCommand() *cli.Command {
 }
 
 func roleCommand() *cli.Command {
-	at := []cli.Flag{&cli.StringFlag{Name: "project", Usage: "in this project; without it, in every one"}, &cli.BoolFlag{Name: "group", Usage: "NAME is a group"}, jsonFlag}
+	at := []cli.Flag{&cli.StringFlag{Name: "project", Usage: "in this project; without it, in every one"},
+		&cli.BoolFlag{Name: "group", Usage: "NAME is a group"}, jsonFlag}
 	grant := func(c *cli.Command, role, name string) api.Grant {
 		g := api.Grant{Project: c.String("project"), Person: name, Role: access.Role(role)}
 		if c.Bool("group") {
@@ -145,7 +163,8 @@ func roleCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "give", Usage: "give a person or a group a role", ArgsUsage: "ROLE NAME",
-				Description: "reader sees runs, logs and artifacts; builder starts and stops them, too; keeper sets secrets and settings, too.\n\n" +
+				Description: "reader sees runs, logs and artifacts; builder starts and stops them, too; keeper sets secrets and " +
+					"settings, too.\n\n" +
 					example("piston role give builder ada --project tidewick", "piston role give reader everyone --group"),
 				Flags: at,
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -154,14 +173,18 @@ func roleCommand() *cli.Command {
 				}, "ROLE", "NAME"),
 			},
 			{
-				Name: "take", Usage: "take a role away", ArgsUsage: "NAME", Description: example("piston role take ada --project tidewick"), Flags: at,
+				Name: "take", Usage: "take a role away", ArgsUsage: "NAME",
+				Description: example("piston role take ada --project tidewick"), Flags: at,
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					g := grant(c, "", args[0])
-					return told(c, g, cl.TakeRole(ctx, g), fmt.Sprintf("%s has no role of their own in %s any more.", g.Whom(), in(g.Project)))
+					return told(c, g, cl.TakeRole(ctx, g),
+						fmt.Sprintf("%s has no role of their own in %s any more.", g.Whom(), in(g.Project)))
 				}, "NAME"),
 			},
 			{
-				Name: "list", Usage: "list who has which role", ArgsUsage: "[PROJECT]", Description: "A role's name, for --after and --contains, is PROJECT/PERSON or PROJECT/group GROUP, with * for every project.\n\n" + example("piston role list tidewick", "piston role list --contains /ada"), Flags: pageFlags,
+				Name: "list", Usage: "list who has which role", ArgsUsage: "[PROJECT]",
+				Description: "A role's name, for --after and --contains, is PROJECT/PERSON or PROJECT/group GROUP, with * for " +
+					"every project.\n\n" + example("piston role list tidewick", "piston role list --contains /ada"), Flags: pageFlags,
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					list, err := cl.Roles(ctx, args[0], pageOf(c))
 					return listedPage(c, list, err, []string{"PROJECT", "WHO", "ROLE"}, func(s *screen, g api.Grant) []string {

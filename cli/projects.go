@@ -23,20 +23,22 @@ func projectsCommand() *cli.Command {
 		Flags:       pageFlags,
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Projects(ctx, pageOf(c))
-			return listedPage(c, list, err, []string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"}, func(s *screen, p api.Project) []string {
-				row := []string{s.in(strong, p.Name), "", "", "", ""}
-				if r := p.Latest; r != nil {
-					row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
-				}
-				note := s.in(faint, p.Remote)
-				switch {
-				case p.Held != "":
-					note = s.in(yellow, "held: "+short(p.Held, 60))
-				case p.Trouble != "":
-					note = s.in(red, short(p.Trouble, 90))
-				}
-				return append(row, note)
-			}, "No projects yet: piston project add NAME REPOSITORY registers one.", func(p api.Project) string { return p.Name })
+			return listedPage(c, list, err, []string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"},
+				func(s *screen, p api.Project) []string {
+					row := []string{s.in(strong, p.Name), "", "", "", ""}
+					if r := p.Latest; r != nil {
+						row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
+					}
+					note := s.in(faint, p.Remote)
+					switch {
+					case p.Held != "":
+						note = s.in(yellow, "held: "+short(p.Held, 60))
+					case p.Trouble != "":
+						note = s.in(red, short(p.Trouble, 90))
+					}
+					return append(row, note)
+				}, "No projects yet: piston project add NAME REPOSITORY registers one.",
+				func(p api.Project) string { return p.Name })
 		}),
 	}
 }
@@ -57,7 +59,8 @@ func projectCommand() *cli.Command {
 			{
 				Name:  "add",
 				Usage: "register a repository",
-				Description: "REPOSITORY is a folder on the service's machine or an https address. In a bare repository on this machine\n" +
+				Description: "REPOSITORY is a folder on the service's machine or an https address. In a bare repository on this " +
+					"machine\n" +
 					"the hook that reports pushes is installed as well.\n\n" +
 					example("piston project add tidewick /srv/git/tidewick.git"),
 				ArgsUsage: "NAME REPOSITORY",
@@ -65,13 +68,15 @@ func projectCommand() *cli.Command {
 				Action:    asking(addProject, "NAME", "REPOSITORY"),
 			},
 			{
-				Name:        "hook",
-				Usage:       "install the hook that reports pushes in a bare repository on this machine",
-				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git", "piston project hook --all"),
-				ArgsUsage:   "[NAME]",
+				Name:  "hook",
+				Usage: "install the hook that reports pushes in a bare repository on this machine",
+				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git",
+					"piston project hook --all"),
+				ArgsUsage: "[NAME]",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "repo", Usage: "the repository; default: the project's own"},
 					&cli.BoolFlag{Name: "all", Usage: "renew the hooks of all projects whose repositories are on this machine"},
-					&cli.BoolFlag{Name: "show-key", Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
+					&cli.BoolFlag{Name: "show-key",
+						Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
 				Action: asking(hookProject, "[NAME]"),
 			},
 		}, append(holdCommands(), lendCommand(), removeProjectCommand())...),
@@ -218,7 +223,8 @@ func lendCommand() *cli.Command {
 	return &cli.Command{
 		Name: "lend", Usage: "let other projects' jobs read this one's source, as a submodule", ArgsUsage: "NAME",
 		Description: "Without --to nobody else's may any more.\n\n" + example("piston project lend charts --to tidewick"),
-		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "to", Usage: "a project; may be repeated"}, &cli.BoolFlag{Name: "show", Usage: "only tell how it is"}, jsonFlag},
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "to", Usage: "a project; may be repeated"},
+			&cli.BoolFlag{Name: "show", Usage: "only tell how it is"}, jsonFlag},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			var l api.Lendings
 			var err error

@@ -17,8 +17,10 @@ func pushesCommand() *cli.Command {
 		Name:      "pushes",
 		Usage:     "list what may start runs, such as pushes, and what came of each",
 		ArgsUsage: "PROJECT",
-		Description: "What ended the server while it was planned, or takes more than the service gives, is set aside after three times;\n" +
-			"piston pushes retry tries it again.\n\n" + example("piston pushes tidewick", "piston pushes tidewick --state set-aside"),
+		Description: "What ended the server while it was planned, or takes more than the service gives, is set aside " +
+			"after three times;\n" +
+			"piston pushes retry tries it again.\n\n" +
+			example("piston pushes tidewick", "piston pushes tidewick --state set-aside"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "only in this state: waiting, planned or set-aside"},
 			&cli.StringFlag{Name: "commit", Usage: "only pushes of this commit, by its whole id"},
@@ -42,7 +44,9 @@ func pushesCommand() *cli.Command {
 			}, "PROJECT", "ID"),
 		}},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			page, err := cl.Pushes(ctx, args[0], client.PushFilter{State: c.String("state"), Commit: c.String("commit"), Before: c.Int64("before"), Limit: c.Int("limit")})
+			page, err := cl.Pushes(ctx, args[0],
+				client.PushFilter{State: c.String("state"), Commit: c.String("commit"), Before: c.Int64("before"),
+					Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return orJSON(c, page, err)
 			}
@@ -53,7 +57,8 @@ func pushesCommand() *cli.Command {
 			}
 			var rows [][]string
 			for _, p := range page.Pushes {
-				rows = append(rows, []string{fmt.Sprint(p.ID), s.pushState(p.State), p.Kind, short(whatOf(p), 40), ago(p.Received), s.cameOf(p)})
+				rows = append(rows, []string{fmt.Sprint(p.ID), s.pushState(p.State), p.Kind, short(whatOf(p), 40), ago(p.Received),
+					s.cameOf(p)})
 			}
 			s.table([]string{"ID", "STATE", "KIND", "OF", "WHEN", "WHAT CAME OF IT"}, rows)
 			if page.Next != 0 {

@@ -25,7 +25,8 @@ func queueCommand() *cli.Command {
 			jsonFlag,
 		},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			page, err := cl.Queue(ctx, client.QueueFilter{Project: args[0], Run: c.Int64("run"), After: c.Int("after"), Limit: c.Int("limit")})
+			page, err := cl.Queue(ctx,
+				client.QueueFilter{Project: args[0], Run: c.Int64("run"), After: c.Int("after"), Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return orJSON(c, page, err)
 			}
@@ -33,7 +34,8 @@ func queueCommand() *cli.Command {
 			s.line("%s", s.in(faint, fmt.Sprintf("%d waiting, %d at work, room for %d", page.Total, page.Working, page.Slots)))
 			var rows [][]string
 			for _, j := range page.Jobs {
-				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10), short(j.Pipeline, 20), s.in(strong, short(j.Job, 30)),
+				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10), short(j.Pipeline, 20),
+					s.in(strong, short(j.Job, 30)),
 					ago(j.Queued), short(j.Why, 100)})
 			}
 			if rows != nil {
@@ -50,11 +52,12 @@ func queueCommand() *cli.Command {
 func holdCommands() []*cli.Command {
 	return []*cli.Command{
 		{
-			Name:        "hold",
-			Usage:       "keep a project's jobs from being handed out",
-			ArgsUsage:   "NAME",
-			Description: "What is at work goes on. The reason is shown with each job that waits.\n\n" + example("piston project hold tidewick --because 'the feed is down'"),
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, jsonFlag},
+			Name:      "hold",
+			Usage:     "keep a project's jobs from being handed out",
+			ArgsUsage: "NAME",
+			Description: "What is at work goes on. The reason is shown with each job that waits.\n\n" +
+				example("piston project hold tidewick --because 'the feed is down'"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.Hold(ctx, args[0], c.String("because"))
 				return told(c, p, err, fmt.Sprintf("Jobs of %s wait until piston project resume %s.", args[0], args[0]))
@@ -75,7 +78,8 @@ func holdCommands() []*cli.Command {
 			Name:      "network",
 			Usage:     "say whether a project's steps may be given a machine's own network",
 			ArgsUsage: "NAME host|outside",
-			Description: "With host, a step that says network = \"host\" is given it by runners that allow it, but never in a proposal from\n" +
+			Description: "With host, a step that says network = \"host\" is given it by runners that allow it, but never in " +
+				"a proposal from\n" +
 				"outside. An administrator says so.\n\n" + example("piston project network tidewick host"),
 			Flags: []cli.Flag{jsonFlag},
 			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -144,7 +148,8 @@ func schedulesCommand() *cli.Command {
 				if d.LastRun > 0 {
 					last = fmt.Sprintf("run %d", d.LastRun)
 				}
-				rows = append(rows, []string{d.Pipeline, d.Name, next.Format("Mon 2006-01-02 15:04 MST"), d.Cron, d.Zone, last, short(d.Note, 80)})
+				rows = append(rows, []string{d.Pipeline, d.Name, next.Format("Mon 2006-01-02 15:04 MST"), d.Cron, d.Zone, last,
+					short(d.Note, 80)})
 			}
 			s.table([]string{"PIPELINE", "SCHEDULE", "NEXT", "CRON", "ZONE", "LAST", "NOTE"}, rows)
 			return nil
@@ -154,12 +159,14 @@ func schedulesCommand() *cli.Command {
 
 func sinceCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "since",
-		Usage:       "tell what has changed since a run's pipeline last passed",
-		ArgsUsage:   "PROJECT [RUN]",
-		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets.\n" + aboutRunHelp + "\n\n" + example("piston since tidewick 12"),
-		Flags:       []cli.Flag{jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, _ string) error {
+		Name:      "since",
+		Usage:     "tell what has changed since a run's pipeline last passed",
+		ArgsUsage: "PROJECT [RUN]",
+		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets.\n" + aboutRunHelp +
+			"\n\n" + example("piston since tidewick 12"),
+		Flags: []cli.Flag{jsonFlag},
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			_ string) error {
 			d, err := cl.Since(ctx, project, n)
 			if err != nil || c.Bool("json") {
 				return orJSON(c, d, err)
@@ -177,7 +184,8 @@ func (s *screen) since(run int64, d api.Since) {
 	}
 	s.line("%s", s.in(strong, fmt.Sprintf("Run %d beside run %d, which passed:", run, d.Run)))
 	for _, c := range d.Commits {
-		s.line("  commit      %s %s  %s", s.in(yellow, fmt.Sprintf("%.9s", c.ID)), short(c.Subject, 60), s.in(faint, short(c.Author, 30)))
+		s.line("  commit      %s %s  %s", s.in(yellow, fmt.Sprintf("%.9s", c.ID)), short(c.Subject, 60),
+			s.in(faint, short(c.Author, 30)))
 	}
 	n := len(d.Commits)
 	for _, part := range []struct {
@@ -186,7 +194,8 @@ func (s *screen) since(run int64, d api.Since) {
 	}{{"definition", d.Definition}, {"tool", d.Tools}, {"cache", d.Caches}, {"secret", d.Secrets}, {"runner", d.Runners}} {
 		for _, v := range part.list {
 			n++
-			s.line("  %-11s %s  %s → %s", part.word, short(v.What, 60), orNothing(short(v.Before, 60)), orNothing(short(v.After, 60)))
+			s.line("  %-11s %s  %s → %s", part.word, short(v.What, 60), orNothing(short(v.Before, 60)),
+				orNothing(short(v.After, 60)))
 		}
 	}
 	if n == 0 {

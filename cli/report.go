@@ -30,7 +30,8 @@ func (s *screen) run(d api.RunDetail) {
 		if i == 0 {
 			s.line("")
 		}
-		s.line("%s %s", s.in(magenta, "only reported:"), strings.TrimSuffix(short(r.Job+" › "+r.Step, 100), " › ")+": "+short(r.Reason, 200))
+		s.line("%s %s", s.in(magenta, "only reported:"),
+			strings.TrimSuffix(short(r.Job+" › "+r.Step, 100), " › ")+": "+short(r.Reason, 200))
 	}
 	if len(d.Jobs) > 0 {
 		s.line("")
@@ -136,7 +137,9 @@ func (s *screen) jobs(d api.RunDetail) {
 			} else if c.Saved {
 				word = "miss, saved"
 			}
-			s.line("     %s", s.in(faint, strings.TrimRight(fmt.Sprintf("cache %s: %s, %s in %s %s", c.Name, word, quantity.Bytes(c.Size), span(c.TookMs), short(c.Note, 80)), " ")))
+			s.line("     %s", s.in(faint,
+				strings.TrimRight(fmt.Sprintf("cache %s: %s, %s in %s %s", c.Name, word, quantity.Bytes(c.Size), span(c.TookMs),
+					short(c.Note, 80)), " ")))
 		}
 		if t := j.Tests; t != nil {
 			s.line("     %s", fmt.Sprintf("tests: %d passed, %d failed, %d skipped", t.Passed, t.Failed, t.Skipped))

@@ -29,33 +29,59 @@ func runnerCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "runner",
 		Usage: "execute jobs on this machine for a service",
-		Description: "Asks the service for jobs and runs their steps, each in a sandbox. It needs a token of its own kind:\n" +
-			"piston token add --runner NAME makes one. It tells the service the versions of the tools it finds. Ctrl-C or SIGTERM lets the jobs at hand finish, then hands back what is left.\n\n" +
+		Description: "Asks the service for jobs and runs their steps, each in a sandbox. It needs a token of its own " +
+			"kind:\n" +
+			"piston token add --runner NAME makes one. It tells the service the versions of the tools it finds. Ctrl-C or " +
+			"SIGTERM lets the jobs at hand finish, then hands back what is left.\n\n" +
 			example("piston runner --server http://127.0.0.1:7460 --token-file runner.token --label macos"),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "server", Usage: "address of the service", Required: true, Sources: cli.EnvVars("PISTON_SERVER")},
+			&cli.StringFlag{Name: "server", Usage: "address of the service", Required: true,
+				Sources: cli.EnvVars("PISTON_SERVER")},
 			&cli.StringFlag{Name: "token-file", Usage: "file that holds the runner's token; or set PISTON_TOKEN"},
-			&cli.StringFlag{Name: "name", Usage: "its name; no two runners may have the same", Value: strings.ReplaceAll(hostname, " ", "-")},
+			&cli.StringFlag{Name: "name", Usage: "its name; no two runners may have the same",
+				Value: strings.ReplaceAll(hostname, " ", "-")},
 			&cli.StringFlag{Name: "home", Usage: "folder to work in", Value: "piston-runner"},
-			&cli.StringSliceFlag{Name: "label", Usage: "label it has besides those of its system and processor; may be repeated"},
+			&cli.StringSliceFlag{Name: "label",
+				Usage: "label it has besides those of its system and processor; may be repeated"},
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 1},
 			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: "bubblewrap"},
-			&cli.StringFlag{Name: "disk", Usage: "most space a job's files may take, such as 20GB; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_DISK")},
-			&cli.StringFlag{Name: "memory", Usage: "most memory of a job's processes together, such as 8GB; 0 for no limit", Value: "0", Sources: cli.EnvVars("PISTON_RUNNER_MEMORY")},
-			&cli.StringFlag{Name: "keep-size", Usage: "most bytes of a job's artifacts together; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_KEEP")},
-			&cli.StringFlag{Name: "hand-size", Usage: "most bytes of what a job hands on under one name; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_HAND")},
-			&cli.StringFlag{Name: "cache-size", Usage: "most bytes of one cache; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_CACHE")},
-			&cli.IntFlag{Name: "processes", Usage: "most processes and threads of a job; 0 for no limit", Value: 8192, Sources: cli.EnvVars("PISTON_RUNNER_PROCESSES")},
-			&cli.IntFlag{Name: "open-files", Usage: "most files a process of a job may have open; 0 for the machine's own limit", Value: 16384, Sources: cli.EnvVars("PISTON_RUNNER_OPEN_FILES")},
-			&cli.StringFlag{Name: "log-size", Usage: "most that a job may print, such as 256MB; 0 for no limit", Value: "256MB", Sources: cli.EnvVars("PISTON_RUNNER_LOG_SIZE")},
-			&cli.StringSliceFlag{Name: "tool", Usage: "a tool besides those it looks for itself, as NAME=COMMAND whose output holds the version; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_TOOLS")},
-			&cli.StringFlag{Name: "network", Usage: "outside: steps are given the world, and nothing inside; any: also this machine's own network to those that ask, where their project may; host: all have it", Value: "outside", Sources: cli.EnvVars("PISTON_RUNNER_NETWORK")},
-			&cli.StringSliceFlag{Name: "let-through", Usage: "what inside may be reached by repositories and steps all the same: NAME:PORT, ADDRESS:PORT or a range such as 10.2.0.0/16; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
-			&cli.StringFlag{Name: "ca-file", Usage: "certificates (PEM) of authorities to believe besides the machine's, for the service and for git", Sources: cli.EnvVars("PISTON_CA_FILE", "SSL_CERT_FILE")},
-			&cli.DurationFlag{Name: "finish-within", Usage: "how long the jobs at hand may go on when it is ended; then they are handed back, which counts as no try. A second signal hands them back at once", Value: time.Minute},
+			&cli.StringFlag{Name: "disk", Usage: "most space a job's files may take, such as 20GB; 0 for no limit",
+				Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_DISK")},
+			&cli.StringFlag{Name: "memory", Usage: "most memory of a job's processes together, such as 8GB; 0 for no limit",
+				Value: "0", Sources: cli.EnvVars("PISTON_RUNNER_MEMORY")},
+			&cli.StringFlag{Name: "keep-size", Usage: "most bytes of a job's artifacts together; 0 for no limit", Value: "20GB",
+				Sources: cli.EnvVars("PISTON_RUNNER_KEEP")},
+			&cli.StringFlag{Name: "hand-size", Usage: "most bytes of what a job hands on under one name; 0 for no limit",
+				Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_HAND")},
+			&cli.StringFlag{Name: "cache-size", Usage: "most bytes of one cache; 0 for no limit", Value: "20GB",
+				Sources: cli.EnvVars("PISTON_RUNNER_CACHE")},
+			&cli.IntFlag{Name: "processes", Usage: "most processes and threads of a job; 0 for no limit", Value: 8192,
+				Sources: cli.EnvVars("PISTON_RUNNER_PROCESSES")},
+			&cli.IntFlag{Name: "open-files", Usage: "most files a process of a job may have open; 0 for the machine's own limit",
+				Value: 16384, Sources: cli.EnvVars("PISTON_RUNNER_OPEN_FILES")},
+			&cli.StringFlag{Name: "log-size", Usage: "most that a job may print, such as 256MB; 0 for no limit", Value: "256MB",
+				Sources: cli.EnvVars("PISTON_RUNNER_LOG_SIZE")},
+			&cli.StringSliceFlag{Name: "tool",
+				Usage: "a tool besides those it looks for itself, as NAME=COMMAND whose output holds the version; may be " +
+					"repeated",
+				Sources: cli.EnvVars("PISTON_RUNNER_TOOLS")},
+			&cli.StringFlag{Name: "network",
+				Usage: "outside: steps are given the world, and nothing inside; any: also this machine's own network to those " +
+					"that ask, where their project may; host: all have it", Value: "outside",
+				Sources: cli.EnvVars("PISTON_RUNNER_NETWORK")},
+			&cli.StringSliceFlag{Name: "let-through",
+				Usage: "what inside may be reached by repositories and steps all the same: NAME:PORT, ADDRESS:PORT or a range " +
+					"such as 10.2.0.0/16; may be repeated", Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
+			&cli.StringFlag{Name: "ca-file",
+				Usage:   "certificates (PEM) of authorities to believe besides the machine's, for the service and for git",
+				Sources: cli.EnvVars("PISTON_CA_FILE", "SSL_CERT_FILE")},
+			&cli.DurationFlag{Name: "finish-within",
+				Usage: "how long the jobs at hand may go on when it is ended; then they are handed back, which counts as no " +
+					"try. A second signal hands them back at once", Value: time.Minute},
 			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
 			&cli.BoolFlag{Name: "quiet", Usage: "tell only what is wrong"},
-			&cli.IntFlag{Name: "parent", Usage: "process it belongs to; when that ends, it ends after the jobs at hand", Hidden: true},
+			&cli.IntFlag{Name: "parent", Usage: "process it belongs to; when that ends, it ends after the jobs at hand",
+				Hidden: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			token, err := runnerToken(c.String("token-file"))
@@ -91,9 +117,11 @@ func runnerCommand() *cli.Command {
 			}
 			defer lock.Unlock()
 			isolation := runner.Isolation(c.String("isolation"))
-			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Probes: probes, Name: c.String("name"), Version: version(), Home: c.String("home"), Labels: c.StringSlice("label"),
+			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Probes: probes,
+				Name: c.String("name"), Version: version(), Home: c.String("home"), Labels: c.StringSlice("label"),
 				Slots: c.Int("slots"), Isolation: isolation, Most: most,
-				Client: cl, CA: ca, Program: netProgram(), Network: runner.Network(c.String("network")), Reach: reach.Policy{Through: through}, Log: log})
+				Client: cl, CA: ca, Program: netProgram(), Network: runner.Network(c.String("network")),
+				Reach: reach.Policy{Through: through}, Log: log})
 			if err != nil {
 				return err
 			}
@@ -255,7 +283,8 @@ func runnerToken(file string) (string, error) {
 		if token := os.Getenv("PISTON_TOKEN"); token != "" {
 			return token, nil
 		}
-		return "", usage("a runner needs a token: give --token-file, or set PISTON_TOKEN; piston token add --runner NAME makes one")
+		return "", usage("a runner needs a token: give --token-file, or set PISTON_TOKEN; piston token add --runner NAME " +
+			"makes one")
 	}
 	text, err := os.ReadFile(file)
 	return strings.TrimSpace(string(text)), err

@@ -45,7 +45,8 @@ func runsCommand() *cli.Command {
 				if r.FailedAt != "" {
 					note = s.in(red, short(r.FailedAt, 44))
 				}
-				rows = append(rows, []string{fmt.Sprint(r.Number), s.state(r.State), r.Pipeline, where(r), built(r), took(r), ago(r.Queued), note})
+				rows = append(rows, []string{fmt.Sprint(r.Number), s.state(r.State), r.Pipeline, where(r), built(r), took(r),
+					ago(r.Queued), note})
 			}
 			s.table([]string{"RUN", "STATE", "PIPELINE", "OF", "BUILD", "TOOK", "WHEN", "FAILED AT / COMMIT"}, rows)
 			if page.Next != 0 {
@@ -74,7 +75,8 @@ func showCommand() *cli.Command {
 		ArgsUsage:   "PROJECT [RUN]",
 		Description: aboutRunHelp + "\n\n" + example("piston show tidewick 12", "piston show tidewick HEAD"),
 		Flags:       []cli.Flag{jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil || c.Bool("json") {
 				return orJSON(c, d, err)
@@ -87,12 +89,14 @@ func showCommand() *cli.Command {
 
 func stopCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "stop",
-		Usage:       "stop a run",
-		ArgsUsage:   "PROJECT RUN",
-		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" + example("piston stop tidewick 12"),
-		Flags:       []cli.Flag{jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+		Name:      "stop",
+		Usage:     "stop a run",
+		ArgsUsage: "PROJECT RUN",
+		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" +
+			example("piston stop tidewick 12"),
+		Flags: []cli.Flag{jsonFlag},
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			file string) error {
 			if err := cl.StopRun(ctx, project, n); err != nil {
 				return err
 			}

@@ -22,7 +22,8 @@ import (
 // settingFlags say something about a secret besides its value.
 var settingFlags = []cli.Flag{
 	&cli.StringFlag{Name: "note", Usage: "for humans: what it opens, where to get a new one"},
-	&cli.StringFlag{Name: "expires", Usage: "day on which its value ceases to be good, such as 2027-01-31; never for none"},
+	&cli.StringFlag{Name: "expires",
+		Usage: "day on which its value ceases to be good, such as 2027-01-31; never for none"},
 	&cli.StringSliceFlag{Name: "pipeline", Usage: "give it to runs of these pipelines only (glob); may be repeated"},
 	&cli.StringSliceFlag{Name: "branch", Usage: "give it to runs of these branches only (glob); may be repeated"},
 	&cli.StringSliceFlag{Name: "tag", Usage: "give it to runs of these tags only (glob); may be repeated"},
@@ -39,22 +40,28 @@ func secretCommand() *cli.Command {
 				Name:      "set",
 				Usage:     "set a secret; its value is never shown again",
 				ArgsUsage: "PROJECT NAME",
-				Description: "The value is asked for, or read from standard input when that is no terminal, or from a file with --file.\n" +
+				Description: "The value is asked for, or read from standard input when that is no terminal, or from a file with " +
+					"--file.\n" +
 					"It is never an argument: those are seen by everyone on the machine and stay in the shell's history.\n" +
-					"NAME may be SET:MEMBER, such as SERVICES:harbour: a pipeline then picks by a variant's value, SERVICES:${FLAVOUR}.\n\n" +
-					example("piston secret set tidewick DEPOT_TOKEN", "piston secret set tidewick STORE_KEY --file store.json --tag 'v*' --expires 2027-01-31"),
+					"NAME may be SET:MEMBER, such as SERVICES:harbour: a pipeline then picks by a variant's value, " +
+					"SERVICES:${FLAVOUR}.\n\n" +
+					example("piston secret set tidewick DEPOT_TOKEN",
+						"piston secret set tidewick STORE_KEY --file store.json --tag 'v*' --expires 2027-01-31"),
 				Flags:  append([]cli.Flag{value, jsonFlag}, settingFlags...),
 				Action: setSecret,
 			},
 			{
-				Name: "change", Usage: "say something about a secret without a new value: note, expiry, which runs are given it", ArgsUsage: "PROJECT NAME",
-				Description: example("piston secret change tidewick STORE_KEY --tag 'v*' --pipeline release", "piston secret change tidewick DEPOT_TOKEN --any --expires never"),
-				Flags:       append([]cli.Flag{jsonFlag}, settingFlags...), Action: asking(changeSecret, "PROJECT", "NAME"),
+				Name: "change", Usage: "say something about a secret without a new value: note, expiry, which runs are given it",
+				ArgsUsage: "PROJECT NAME",
+				Description: example("piston secret change tidewick STORE_KEY --tag 'v*' --pipeline release",
+					"piston secret change tidewick DEPOT_TOKEN --any --expires never"),
+				Flags: append([]cli.Flag{jsonFlag}, settingFlags...), Action: asking(changeSecret, "PROJECT", "NAME"),
 			},
 			{
 				Name: "share", Usage: "let other projects use a secret", ArgsUsage: "PROJECT NAME",
-				Description: "You must be a keeper of those projects. Without --with nobody else may use it any more.\n\n" + example("piston secret share tidewick DEPOT_TOKEN --with tidewick-beta"),
-				Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "with", Usage: "a project; may be repeated"}, jsonFlag},
+				Description: "You must be a keeper of those projects. Without --with nobody else may use it any more.\n\n" +
+					example("piston secret share tidewick DEPOT_TOKEN --with tidewick-beta"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "with", Usage: "a project; may be repeated"}, jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					with := append([]string{}, c.StringSlice("with")...)
 					s, err := cl.ChangeSecret(ctx, args[0], args[1], api.SecretSettings{Shared: &with})
@@ -66,40 +73,47 @@ func secretCommand() *cli.Command {
 				}, "PROJECT", "NAME"),
 			},
 			{
-				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT", Description: example("piston secret list tidewick"),
-				Flags: pageFlags, Action: asking(listSecrets, "PROJECT"),
+				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT",
+				Description: example("piston secret list tidewick"),
+				Flags:       pageFlags, Action: asking(listSecrets, "PROJECT"),
 			},
 			{
-				Name: "history", Usage: "list the values a secret has had, without the values", ArgsUsage: "PROJECT NAME", Description: "Ten are kept.\n\n" + example("piston secret history tidewick DEPOT_TOKEN"),
-				Flags: []cli.Flag{jsonFlag},
+				Name: "history", Usage: "list the values a secret has had, without the values", ArgsUsage: "PROJECT NAME",
+				Description: "Ten are kept.\n\n" + example("piston secret history tidewick DEPOT_TOKEN"),
+				Flags:       []cli.Flag{jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					list, err := cl.Revisions(ctx, args[0], args[1])
-					return listed(c, list, err, []string{"REVISION", "KIND", "BYTES", "SET", "BY", ""}, func(s *screen, r api.SecretRevision) []string {
-						from := ""
-						if r.Restored > 0 {
-							from = s.in(faint, fmt.Sprintf("value of revision %d", r.Restored))
-						}
-						return []string{strconv.Itoa(r.Revision), string(r.Kind), sizeOf(r.Size), ago(r.Set), r.By, from}
-					}, "")
+					return listed(c, list, err, []string{"REVISION", "KIND", "BYTES", "SET", "BY", ""},
+						func(s *screen, r api.SecretRevision) []string {
+							from := ""
+							if r.Restored > 0 {
+								from = s.in(faint, fmt.Sprintf("value of revision %d", r.Restored))
+							}
+							return []string{strconv.Itoa(r.Revision), string(r.Kind), sizeOf(r.Size), ago(r.Set), r.By, from}
+						}, "")
 				}, "PROJECT", "NAME"),
 			},
 			{
-				Name: "restore", Usage: "put an earlier value back, as the next revision", ArgsUsage: "PROJECT NAME REVISION", Description: example("piston secret restore tidewick DEPOT_TOKEN 3"),
-				Flags: []cli.Flag{jsonFlag},
+				Name: "restore", Usage: "put an earlier value back, as the next revision", ArgsUsage: "PROJECT NAME REVISION",
+				Description: example("piston secret restore tidewick DEPOT_TOKEN 3"),
+				Flags:       []cli.Flag{jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					n, err := strconv.Atoi(args[2])
 					if err != nil || n < 1 {
 						return usage("%q is no revision; piston secret history %s %s shows them", args[2], args[0], args[1])
 					}
 					s, err := cl.RestoreSecret(ctx, args[0], args[1], n)
-					return told(c, s, err, fmt.Sprintf("Secret %s of %s has the value of revision %d again (revision %d).", args[1], args[0], n, s.Revision))
+					return told(c, s, err,
+						fmt.Sprintf("Secret %s of %s has the value of revision %d again (revision %d).", args[1], args[0], n, s.Revision))
 				}, "PROJECT", "NAME", "REVISION"),
 			},
 			{
-				Name: "drop", Usage: "remove a secret with all its values; of one that another project shares, the sharing", ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
+				Name: "drop", Usage: "remove a secret with all its values; of one that another project shares, the sharing",
+				ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
 				Flags: []cli.Flag{jsonFlag},
 				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-					return told(c, map[string]string{"dropped": args[1]}, cl.DropSecret(ctx, args[0], args[1]), fmt.Sprintf("Secret %s of %s is removed.", args[1], args[0]))
+					return told(c, map[string]string{"dropped": args[1]}, cl.DropSecret(ctx, args[0], args[1]),
+						fmt.Sprintf("Secret %s of %s is removed.", args[1], args[0]))
 				}, "PROJECT", "NAME"),
 			},
 		},
@@ -124,7 +138,8 @@ func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
 		}
 		in.Expires, said = &at, true
 	}
-	scope := access.Scope{Pipelines: c.StringSlice("pipeline"), Branches: c.StringSlice("branch"), Tags: c.StringSlice("tag")}
+	scope := access.Scope{Pipelines: c.StringSlice("pipeline"), Branches: c.StringSlice("branch"),
+		Tags: c.StringSlice("tag")}
 	narrowed := scope.Protects()
 	if c.Bool("any") && narrowed {
 		return nil, usage("--any does not go with --pipeline, --branch or --tag")
@@ -140,7 +155,8 @@ func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
 
 func setSecret(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 2 {
-		return usage("piston secret set takes PROJECT NAME; the value is asked for, or comes by --file or standard input, never as an argument")
+		return usage("piston secret set takes PROJECT NAME; the value is asked for, or comes by --file or standard input, " +
+			"never as an argument")
 	}
 	args, err := words(c, "PROJECT", "NAME")
 	if err != nil {
@@ -160,7 +176,9 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 	}
 	in.Settings = settings
 	s, err := cl.SetSecret(ctx, args[0], args[1], in)
-	return told(c, s, err, fmt.Sprintf("Secret %s of %s is set (%s, revision %d)%s.", s.Name, args[0], s.Kind, s.Revision, forRuns(s, ", given to ")))
+	return told(c, s, err,
+		fmt.Sprintf("Secret %s of %s is set (%s, revision %d)%s.", s.Name, args[0], s.Kind, s.Revision,
+			forRuns(s, ", given to ")))
 }
 
 func changeSecret(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -213,7 +231,9 @@ func secretValue(c *cli.Command, name string) (in api.NewSecret, err error) {
 }
 
 func tooLarge(what string) error {
-	return coded{exitUsage, errors.New(what + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and set the key to it as the secret")}
+	return coded{exitUsage,
+		errors.New(what + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and " +
+			"set the key to it as the secret")}
 }
 
 // trimLineEnd drops the one line break that echo and editors put at the end.
@@ -247,26 +267,29 @@ func sizeOf(n int) string {
 
 func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	list, err := cl.Secrets(ctx, args[0], pageOf(c))
-	return listedPage(c, list, err, []string{"SECRET", "KIND", "REV", "SET", "BY", "GIVEN TO", "LAST USED", "EXPIRES", "NOTE"}, func(s *screen, v api.Secret) []string {
-		used := "never"
-		if v.Used != nil {
-			used = ago(*v.Used)
-			if v.UsedRun > 0 {
-				used = fmt.Sprintf("run %d", v.UsedRun)
-				if v.UsedIn != args[0] {
-					used += " of " + v.UsedIn
+	return listedPage(c, list, err,
+		[]string{"SECRET", "KIND", "REV", "SET", "BY", "GIVEN TO", "LAST USED", "EXPIRES", "NOTE"},
+		func(s *screen, v api.Secret) []string {
+			used := "never"
+			if v.Used != nil {
+				used = ago(*v.Used)
+				if v.UsedRun > 0 {
+					used = fmt.Sprintf("run %d", v.UsedRun)
+					if v.UsedIn != args[0] {
+						used += " of " + v.UsedIn
+					}
 				}
 			}
-		}
-		note := short(v.Note, 40)
-		switch {
-		case v.Home != args[0]:
-			note = "from " + v.Home + "  " + note
-		case len(v.Shared) > 0:
-			note = "also for " + strings.Join(v.Shared, ", ") + "  " + note
-		}
-		return []string{s.in(strong, v.Name), string(v.Kind), strconv.Itoa(v.Revision), ago(v.Updated), v.By, short(forRuns(v, ""), 50), used, s.expiry(v.Expires), s.in(faint, note)}
-	}, fmt.Sprintf("No secrets yet: piston secret set %s NAME", args[0]), func(v api.Secret) string { return v.Name })
+			note := short(v.Note, 40)
+			switch {
+			case v.Home != args[0]:
+				note = "from " + v.Home + "  " + note
+			case len(v.Shared) > 0:
+				note = "also for " + strings.Join(v.Shared, ", ") + "  " + note
+			}
+			return []string{s.in(strong, v.Name), string(v.Kind), strconv.Itoa(v.Revision), ago(v.Updated), v.By,
+				short(forRuns(v, ""), 50), used, s.expiry(v.Expires), s.in(faint, note)}
+		}, fmt.Sprintf("No secrets yet: piston secret set %s NAME", args[0]), func(v api.Secret) string { return v.Name })
 }
 
 // expiry says when something ceases to be good, and how soon that is.

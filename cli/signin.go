@@ -21,7 +21,8 @@ func signInCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sign-in",
 		Usage: "sign in to a service and remember it for the commands that follow",
-		Description: "Asks for the password, or reads it from standard input when that is no terminal, and keeps a token in\n" +
+		Description: "Asks for the password, or reads it from standard input when that is no terminal, and keeps a token " +
+			"in\n" +
 			"piston/client.json of your configuration folder (or the file PISTON_CONFIG names).\n\n" +
 			example("piston sign-in http://127.0.0.1:7460", "piston sign-in --browser https://builds.example"),
 		ArgsUsage: "ADDRESS",
@@ -69,7 +70,8 @@ func signInByBrowser(ctx context.Context, c *cli.Command, cl *client.Client) err
 	defer b.Close()
 	fmt.Fprintf(os.Stderr, "Open this address in a browser:\n\n  %s\n\n", b.Address)
 	if term.IsTerminal(int(os.Stdin.Fd())) {
-		fmt.Fprintln(os.Stderr, "If the browser is on another machine it ends at a page that it cannot open: paste that page's address here.")
+		fmt.Fprintln(os.Stderr,
+			"If the browser is on another machine it ends at a page that it cannot open: paste that page's address here.")
 		go pasted(b)
 	}
 	ctx, cancel := context.WithTimeout(ctx, browserFor)
@@ -120,7 +122,8 @@ func keepSignIn(c *cli.Command, cl *client.Client, issued api.IssuedToken, name 
 
 func signOutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "sign-out", Usage: "make this machine's token useless, and forget it", Description: example("piston sign-out"), Flags: []cli.Flag{jsonFlag},
+		Name: "sign-out", Usage: "make this machine's token useless, and forget it", Description: example("piston sign-out"),
+		Flags: []cli.Flag{jsonFlag},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			// A token that is no good any more has nothing left to end.
 			if err := cl.SignOut(ctx); err != nil && !client.IsStatus(err, http.StatusUnauthorized) {
@@ -141,7 +144,8 @@ func signOutCommand() *cli.Command {
 func passwordCommand() *cli.Command {
 	return &cli.Command{
 		Name: "password", Usage: "change your own password",
-		Description: "Asks for the old one and the new one, or reads them as two lines from standard input when that is no terminal.\n" +
+		Description: "Asks for the old one and the new one, or reads them as two lines from standard input when that is " +
+			"no terminal.\n" +
 			"Sessions end; tokens stay good, piston token list shows them.\n\n" + example("piston password"),
 		Flags: []cli.Flag{jsonFlag},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
@@ -149,7 +153,8 @@ func passwordCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			prompts := []string{"Old password of " + me.Name + ": ", "New password, of 12 characters at least: ", "The new one again: "}
+			prompts := []string{"Old password of " + me.Name + ": ", "New password, of 12 characters at least: ",
+				"The new one again: "}
 			if !term.IsTerminal(int(os.Stdin.Fd())) {
 				prompts = prompts[:2]
 			}
@@ -191,7 +196,8 @@ func askSecrets(prompts ...string) (given []string, err error) {
 		line, err := in.ReadString('\n')
 		line = strings.TrimRight(line, "\r\n")
 		if line == "" && err != nil {
-			return nil, coded{exitUsage, fmt.Errorf("standard input ended after %s of %d", plural(len(given), "line"), len(prompts))}
+			return nil, coded{exitUsage,
+				fmt.Errorf("standard input ended after %s of %d", plural(len(given), "line"), len(prompts))}
 		}
 		given = append(given, line)
 	}

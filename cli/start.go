@@ -21,7 +21,8 @@ func startCommand() *cli.Command {
 		Name:      "start",
 		Usage:     "start a pipeline by hand",
 		ArgsUsage: "PROJECT PIPELINE [REF]",
-		Description: "REF is a branch, tag or commit; default the main branch. On a terminal it asks for the inputs that are not given.\n\n" +
+		Description: "REF is a branch, tag or commit; default the main branch. On a terminal it asks for the inputs that " +
+			"are not given.\n\n" +
 			example("piston start tidewick trunk work/new-chart", "piston start tidewick testers --input channel=beta"),
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"}, jsonFlag},
 		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -122,11 +123,13 @@ func againCommand() *cli.Command {
 		Name:      "again",
 		Usage:     "start a run again",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "All of it, as a new run of the same commit with the same inputs. With --failed, in the same run, only the jobs that\n" +
+		Description: "All of it, as a new run of the same commit with the same inputs. With --failed, in the same run, " +
+			"only the jobs that\n" +
 			"did not pass; those that did keep their results and artifacts.\n" + aboutRunHelp + "\n\n" +
 			example("piston again tidewick 12 --failed"),
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, _ string) error {
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			_ string) error {
 			r, err := cl.Restart(ctx, project, n, api.Restart{Failed: c.Bool("failed")})
 			if err != nil || c.Bool("json") {
 				return orJSON(c, r, err)

@@ -28,23 +28,32 @@ func tryCommand() *cli.Command {
 		Name:      "try",
 		Usage:     "run a pipeline on this machine, with the changes that are not committed yet",
 		ArgsUsage: "[PIPELINE] [TAG]",
-		Description: "Runs what Git tracks of the work tree, with its changes, in the same sandbox, with the same caches, masking and report as\n" +
-			"the service, without server or database. Files that Git does not track stay out, as a push would be without them;\n" +
-			"--untracked takes them. Without PIPELINE, the one that a push of this branch starts. --as tag TAG tries a tag before it is\n" +
-			"pushed, and --as proposal what one from outside would come to. Secrets come from environment variables of their names, from piston local-secret, or are asked for.\n\n" +
+		Description: "Runs what Git tracks of the work tree, with its changes, in the same sandbox, with the same caches, " +
+			"masking and report as\n" +
+			"the service, without server or database. Files that Git does not track stay out, as a push would be without " +
+			"them;\n" +
+			"--untracked takes them. Without PIPELINE, the one that a push of this branch starts. --as tag TAG tries a tag " +
+			"before it is\n" +
+			"pushed, and --as proposal what one from outside would come to. Secrets come from environment variables of their " +
+			"names, from piston local-secret, or are asked for.\n\n" +
 			"What a job leaves behind stays until the next time: --shell opens a shell in it, --from goes on in it.\n" +
 			"Exit code 0 when the run passed, 1 when it did not.\n\n" +
-			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'", "piston try trunk --job core --shell", "piston try release --as tag v1.2.0"),
+			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'",
+				"piston try trunk --job core --shell", "piston try release --as tag v1.2.0"),
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only this job; what it takes from others is what they handed on the last time"},
 			&cli.StringFlag{Name: "from", Usage: "begin at this step, in the workspace of the last time"},
 			&cli.BoolFlag{Name: "shell", Usage: "open a shell where the job's last trial ended, with that step's environment"},
 			&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"},
-			&cli.StringFlag{Name: "as", Usage: "trigger that conditions are told: push, tag, proposal, schedule, pipeline or person", Value: "push"},
-			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none", Value: string(try.DefaultIsolation())},
+			&cli.StringFlag{Name: "as",
+				Usage: "trigger that conditions are told: push, tag, proposal, schedule, pipeline or person", Value: "push"},
+			&cli.StringFlag{Name: "isolation", Usage: "how steps are kept apart: bubblewrap or none",
+				Value: string(try.DefaultIsolation())},
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 2},
 			untrackedFlag,
-			&cli.StringSliceFlag{Name: "let-through", Usage: "what of this machine or its networks steps may reach all the same, such as localhost:8080; may be repeated",
+			&cli.StringSliceFlag{Name: "let-through",
+				Usage: "what of this machine or its networks steps may reach all the same, such as localhost:8080; may be " +
+					"repeated",
 				Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
 			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
 			jsonFlag,
@@ -123,8 +132,11 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	}
 	screen := newScreen(out(c))
 	var printing sync.Mutex // jobs print side by side
-	o = try.Options{Tree: done.tree, Reach: reach.Policy{Through: through}, Pipeline: f.Pipeline, Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"), From: c.String("from"),
-		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret, Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
+	o = try.Options{Tree: done.tree, Reach: reach.Policy{Through: through}, Pipeline: f.Pipeline,
+		Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"),
+		From:    c.String("from"),
+		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret,
+		Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
 			printing.Lock()
 			defer printing.Unlock()
@@ -187,7 +199,8 @@ func quoted(word string) string {
 
 // purseFlags say where trials have their secrets from.
 var purseFlags = []cli.Flag{
-	&cli.StringFlag{Name: "secrets", Usage: "age-encrypted file of secrets; default: this repository's, of piston local-secret"},
+	&cli.StringFlag{Name: "secrets",
+		Usage: "age-encrypted file of secrets; default: this repository's, of piston local-secret"},
 	&cli.StringFlag{Name: "identity", Usage: "age identity that opens it; default: this machine's"},
 }
 
@@ -231,6 +244,7 @@ func secretSource(c *cli.Command, tree string) (func(name string) (try.Secret, e
 			}
 			return try.Secret{Kind: api.TextSecret, Value: []byte(text)}, err
 		}
-		return try.Secret{}, fmt.Errorf("the secret %s is not on this machine: piston local-secret set %s, or set the environment variable %s", name, name, name)
+		return try.Secret{}, fmt.Errorf("the secret %s is not on this machine: piston local-secret set %s, or set the "+
+			"environment variable %s", name, name, name)
 	}, nil
 }

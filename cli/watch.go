@@ -33,7 +33,8 @@ func watchCommand() *cli.Command {
 		Name:      "watch",
 		Usage:     "follow a run as it happens; fails when the run fails",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "Prints every line of every job, then the report. Of a commit that several pipelines build, all their runs, one\n" +
+		Description: "Prints every line of every job, then the report. Of a commit that several pipelines build, all " +
+			"their runs, one\n" +
 			"after the other. Exit code 0 when they passed, 1 when one did not. With --json each event is one line of JSON,\n" +
 			"and each run is one when it is over.\n" + aboutRunHelp + "\n\n" +
 			example("git push && piston watch tidewick", "piston watch tidewick 12"),
@@ -124,7 +125,8 @@ func watch(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 }
 
 // rest reads a log from a line on to its end.
-func rest(ctx context.Context, cl *client.Client, project string, run int64, job string, attempt int, from int64, take func(api.LogBatch) error) error {
+func rest(ctx context.Context, cl *client.Client, project string, run int64, job string, attempt int, from int64,
+	take func(api.LogBatch) error) error {
 	for {
 		part, err := cl.Log(ctx, project, run, job, client.LogQuery{Attempt: attempt, From: from, Limit: 5000})
 		if err != nil || len(part.Lines) == 0 {
@@ -139,10 +141,11 @@ func rest(ctx context.Context, cl *client.Client, project string, run int64, job
 
 func logCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "log",
-		Usage:       "print the log of a run's jobs",
-		ArgsUsage:   "PROJECT [RUN]",
-		Description: "Without --job, all jobs one after the other.\n" + aboutRunHelp + "\n\n" + example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
+		Name:      "log",
+		Usage:     "print the log of a run's jobs",
+		ArgsUsage: "PROJECT [RUN]",
+		Description: "Without --job, all jobs one after the other.\n" + aboutRunHelp + "\n\n" +
+			example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only of this job"},
 			&cli.IntFlag{Name: "attempt", Usage: "of this attempt; default the latest"},
@@ -151,7 +154,8 @@ func logCommand() *cli.Command {
 			&cli.BoolFlag{Name: "numbers", Usage: "print line numbers"},
 			jsonFlag,
 		},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64, file string) error {
+		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			file string) error {
 			jobs := []string{c.String("job")}
 			if jobs[0] == "" {
 				d, err := cl.Run(ctx, project, n)
@@ -177,7 +181,8 @@ func logCommand() *cli.Command {
 	}
 }
 
-func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *screen, project string, run int64, job string) error {
+func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *screen, project string, run int64,
+	job string) error {
 	from := max(c.Int64("from"), 1)
 	if tail := c.Int64("tail"); tail > 0 {
 		part, err := cl.Log(ctx, project, run, job, client.LogQuery{Attempt: c.Int("attempt"), Tail: tail, Limit: 1})

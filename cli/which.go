@@ -22,7 +22,8 @@ import (
 // one's. Elsewhere it is the latest run.
 
 // aboutRunHelp tells that in a command's help.
-const aboutRunHelp = "RUN is a number, a commit, a branch, a tag or HEAD. Without it: in a work tree of the project the commit that is\n" +
+const aboutRunHelp = "RUN is a number, a commit, a branch, a tag or HEAD. Without it: in a work tree of the project " +
+	"the commit that is\n" +
 	"checked out, elsewhere the latest. A push that is still being planned is waited for."
 
 // planningFor bounds how long a push may take to be planned while a command waits for it; reportedWithin how long after
@@ -54,7 +55,8 @@ func runsMeant(ctx context.Context, cl *client.Client, project, text string) ([]
 		return nil, err
 	}
 	if len(page.Runs) == 0 && text != "" {
-		return nil, fmt.Errorf("project %s has no run of %q: give a number, a commit or a branch, or call this in its work tree", project, text)
+		return nil, fmt.Errorf("project %s has no run of %q: give a number, a commit or a branch, or call this in its "+
+			"work tree", project, text)
 	}
 	if len(page.Runs) == 0 {
 		return nil, fmt.Errorf("project %s has no runs yet", project)
@@ -175,11 +177,14 @@ func runsOfCommit(ctx context.Context, cl *client.Client, project, commit string
 			return list, nil
 		case time.Since(began) < patience && (waits || len(pushes) == 0):
 		case waits:
-			return nil, fmt.Errorf("the push of %.12s is not planned yet: %s; piston pushes %s tells more", commit, pushes[0].Note, project)
+			return nil, fmt.Errorf("the push of %.12s is not planned yet: %s; piston pushes %s tells more", commit,
+				pushes[0].Note, project)
 		case len(pushes) > 0:
-			return nil, fmt.Errorf("%.12s was pushed, and no pipeline of %s starts on that: piston explain tells which do on what", commit, project)
+			return nil, fmt.Errorf("%.12s was pushed, and no pipeline of %s starts on that: piston explain tells which do on "+
+				"what", commit, project)
 		default:
-			return nil, fmt.Errorf("project %s has no run of %.12s: is it pushed? piston runs %s lists those it has", project, commit, project)
+			return nil, fmt.Errorf("project %s has no run of %.12s: is it pushed? piston runs %s lists those it has", project,
+				commit, project)
 		}
 		if !said && waits {
 			fmt.Fprintf(os.Stderr, "piston: the push of %.12s is being planned\n", commit)
@@ -201,8 +206,8 @@ func pushesOf(ctx context.Context, cl *client.Client, project, commit string) ([
 	return page.Pushes, err
 }
 
-// latestOfEach lists the latest run of each pipeline, oldest first: of a commit, and of what was pushed as it, such as a
-// proposal that was merged.
+// latestOfEach lists the latest run of each pipeline, oldest first: of a commit, and of what was pushed as it, such as
+// a proposal that was merged.
 func latestOfEach(ctx context.Context, cl *client.Client, project, commit string, pushes []api.Push) ([]int64, error) {
 	page, err := cl.Runs(ctx, project, client.RunFilter{Commit: commit, Limit: 100})
 	if err != nil {

@@ -41,15 +41,18 @@ func repositoryOf(w *source.WorkTree) *check.Repository {
 			return err == nil && info.Mode().IsRegular()
 		}}
 	for _, e := range w.Entries {
-		r.Entries = append(r.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
+		r.Entries = append(r.Entries,
+			check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
 	}
 	return r
 }
 
 // untrackedFlag takes what Git does not track as if it were added.
-var untrackedFlag = &cli.BoolFlag{Name: "untracked", Usage: "also take files that Git neither tracks nor ignores, which a push would be without"}
+var untrackedFlag = &cli.BoolFlag{Name: "untracked",
+	Usage: "also take files that Git neither tracks nor ignores, which a push would be without"}
 
-// checkTree checks a work tree as a push of it would be: what Git tracks, with its changes. Pipeline files that Git does not track yet are checked too, and told.
+// checkTree checks a work tree as a push of it would be: what Git tracks, with its changes. Pipeline files that Git
+// does not track yet are checked too, and told.
 func checkTree(ctx context.Context, dir string, known *check.Service, untracked bool) (checked, error) {
 	w, err := source.OpenWorkTree(ctx, dir)
 	if err != nil {
@@ -68,7 +71,8 @@ func checkTree(ctx context.Context, dir string, known *check.Service, untracked 
 		}
 		if definition.IsPipelineFile(e.Path) || strings.HasPrefix(e.Path, definition.PartsFolder+"/") {
 			r.Entries = append(r.Entries, check.Entry{Path: e.Path})
-			loose = append(loose, check.About("not-tracked", e.Path, e.Path+" is on this machine only: Git does not track it", "git add "+e.Path))
+			loose = append(loose,
+				check.About("not-tracked", e.Path, e.Path+" is on this machine only: Git does not track it", "git add "+e.Path))
 		}
 	}
 	result := check.All(r, known)
@@ -77,7 +81,8 @@ func checkTree(ctx context.Context, dir string, known *check.Service, untracked 
 	}
 	result.Findings = append(result.Findings, loose...)
 	if len(result.Files) == 0 && len(result.Findings) == 0 {
-		return checked{}, coded{exitFailed, fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir)}
+		return checked{}, coded{exitFailed,
+			fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir)}
 	}
 	return checked{w, result}, nil
 }

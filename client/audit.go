@@ -19,7 +19,8 @@ type AuditQuery struct {
 // administrator may.
 func (c *Client) Audit(ctx context.Context, f AuditQuery) (api.AuditPage, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"who": f.Who, "act": f.Act, "subject": f.Subject, "since": f.Since, "until": f.Until} {
+	for name, value := range map[string]string{"who": f.Who, "act": f.Act, "subject": f.Subject, "since": f.Since,
+		"until": f.Until} {
 		if value != "" {
 			q.Set(name, value)
 		}

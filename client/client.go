@@ -38,7 +38,8 @@ type Client struct {
 // New makes a client that tries each call once.
 func New(address, token string) *Client {
 	return &Client{Address: strings.TrimSuffix(address, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
-		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, ResponseHeaderTimeout: 2 * time.Minute, ForceAttemptHTTP2: true}}}
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+		ResponseHeaderTimeout: 2 * time.Minute, ForceAttemptHTTP2: true}}}
 }
 
 // Believe makes the client believe further authorities, given as certificates in PEM (RFC 7468), besides the machine's.
@@ -89,7 +90,8 @@ func IsStatus(err error, status int) bool {
 // ErrUnreachable says that there is no service at the address.
 var ErrUnreachable = errors.New("the service does not answer")
 
-func (c *Client) request(ctx context.Context, method, path string, body io.Reader, contentType string) (*http.Response, error) {
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader, contentType string) (*http.Response,
+	error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.Address+path, body)
 	if err != nil {
 		return nil, err
@@ -142,7 +144,8 @@ func problemOf(res *http.Response) error {
 // Passing reports whether the same call may succeed a little later.
 func Passing(err error) bool {
 	return errors.Is(err, ErrUnreachable) || IsStatus(err, http.StatusServiceUnavailable) ||
-		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusGatewayTimeout) || IsStatus(err, http.StatusInternalServerError)
+		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusGatewayTimeout) ||
+		IsStatus(err, http.StatusInternalServerError)
 }
 
 // retry calls do until it succeeds, fails for good, or patience ends.
@@ -266,7 +269,8 @@ type RunFilter struct {
 // Runs lists runs, newest first.
 func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.RunPage, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "state": f.State, "commit": f.Commit} {
+	for name, value := range map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "state": f.State,
+		"commit": f.Commit} {
 		if value != "" {
 			q.Set(name, value)
 		}
@@ -321,7 +325,9 @@ type QueueFilter struct {
 
 // Queue lists jobs that wait.
 func (c *Client) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, error) {
-	return get[api.QueuePage](ctx, c, fmt.Sprintf("/queue?project=%s&run=%d&after=%d&limit=%d", url.QueryEscape(f.Project), f.Run, f.After, max(f.Limit, 1)))
+	return get[api.QueuePage](ctx, c,
+		fmt.Sprintf("/queue?project=%s&run=%d&after=%d&limit=%d", url.QueryEscape(f.Project), f.Run, f.After,
+			max(f.Limit, 1)))
 }
 
 // Hold keeps a project's jobs from being handed out; an empty reason lets them go again.
@@ -372,13 +378,15 @@ type LogQuery struct {
 
 // Log reads a part of a job's log.
 func (c *Client) Log(ctx context.Context, project string, run int64, job string, q LogQuery) (api.LogPart, error) {
-	return get[api.LogPart](ctx, c, fmt.Sprintf("%s/jobs/%s/log?attempt=%d&from=%d&tail=%d&limit=%d", runPath(project, run),
-		url.PathEscape(job), q.Attempt, q.From, q.Tail, max(q.Limit, 1)))
+	return get[api.LogPart](ctx, c,
+		fmt.Sprintf("%s/jobs/%s/log?attempt=%d&from=%d&tail=%d&limit=%d", runPath(project, run),
+			url.PathEscape(job), q.Attempt, q.From, q.Tail, max(q.Limit, 1)))
 }
 
 // Artifact downloads an artifact; the caller closes it.
 func (c *Client) Artifact(ctx context.Context, project string, run, id int64) (io.ReadCloser, error) {
-	res, err := c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/artifacts/%d", prefix, runPath(project, run), id), nil, "")
+	res, err := c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/artifacts/%d", prefix, runPath(project, run), id), nil,
+		"")
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,8 @@ func (c *Client) SignInByBrowser(ctx context.Context) (*Browser, error) {
 	sum := sha256.Sum256([]byte(b.verifier))
 	b.Address = fmt.Sprintf("%s%s/session/issuer?port=%d&challenge=%s", strings.TrimSuffix(c.Address, "/"), prefix,
 		listener.Addr().(*net.TCPAddr).Port, base64.RawURLEncoding.EncodeToString(sum[:]))
-	b.server = &http.Server{Handler: http.HandlerFunc(b.arrive), ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10}
+	b.server = &http.Server{Handler: http.HandlerFunc(b.arrive), ReadHeaderTimeout: 10 * time.Second,
+		MaxHeaderBytes: 64 << 10}
 	go func() { _ = b.server.Serve(listener) }()
 	return b, nil
 }
@@ -78,7 +79,8 @@ func (b *Browser) Answer(q url.Values) {
 }
 
 // Errors that the service sends a browser back with.
-var refusals = map[string]string{"away": "the issuer cannot be reached just now", "disabled": "you may not sign in there; ask an administrator"}
+var refusals = map[string]string{"away": "the issuer cannot be reached just now",
+	"disabled": "you may not sign in there; ask an administrator"}
 
 // Wait waits for the browser and makes an API token of the given name, as SignIn does.
 func (b *Browser) Wait(ctx context.Context, tokenName string) (issued api.IssuedToken, err error) {

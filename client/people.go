@@ -17,7 +17,8 @@ func (c *Client) IssueToken(ctx context.Context, n api.NewToken) (out api.Issued
 
 // Tokens lists up to limit API tokens after an id, with a text in their name: one's own, or for an administrator all.
 func (c *Client) Tokens(ctx context.Context, after int64, contains string, limit int) ([]api.Token, error) {
-	return get[[]api.Token](ctx, c, fmt.Sprintf("/tokens?after=%d&contains=%s&limit=%d", after, url.QueryEscape(contains), limit))
+	return get[[]api.Token](ctx, c,
+		fmt.Sprintf("/tokens?after=%d&contains=%s&limit=%d", after, url.QueryEscape(contains), limit))
 }
 
 // RevokeToken makes a token useless.

@@ -97,7 +97,8 @@ func (c *Client) SaveCache(ctx context.Context, attempt int64, name, key string,
 }
 
 // KeepArtifact sends a file, opened anew for each try.
-func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string, open func() (io.ReadCloser, error)) error {
+func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string,
+	open func() (io.ReadCloser, error)) error {
 	q := url.Values{"name": {name}, "path": {file}, "sha256": {sha256}}
 	path := fmt.Sprintf("%s%s/artifacts?%s", prefix, attemptPath(attempt), q.Encode())
 	return c.retry(ctx, func() error {
@@ -116,7 +117,8 @@ func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sh
 
 // HandOver sends packed files for later jobs of the run.
 func (c *Client) HandOver(ctx context.Context, attempt int64, name string, content io.Reader) error {
-	res, err := c.request(ctx, http.MethodPut, fmt.Sprintf("%s%s/handovers/%s", prefix, attemptPath(attempt), url.PathEscape(name)), content, "application/zstd")
+	res, err := c.request(ctx, http.MethodPut,
+		fmt.Sprintf("%s%s/handovers/%s", prefix, attemptPath(attempt), url.PathEscape(name)), content, "application/zstd")
 	if err != nil {
 		return err
 	}
@@ -127,7 +129,9 @@ func (c *Client) HandOver(ctx context.Context, attempt int64, name string, conte
 func (c *Client) Handover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
 	var res *http.Response
 	err := c.retry(ctx, func() (err error) {
-		res, err = c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/handovers/%s/%s", prefix, attemptPath(attempt), url.PathEscape(job), url.PathEscape(name)), nil, "")
+		res, err = c.request(ctx, http.MethodGet,
+			fmt.Sprintf("%s%s/handovers/%s/%s", prefix, attemptPath(attempt), url.PathEscape(job), url.PathEscape(name)), nil,
+			"")
 		return err
 	})
 	if err != nil {

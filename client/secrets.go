@@ -24,7 +24,8 @@ func (c *Client) SetSecret(ctx context.Context, project, name string, in api.New
 }
 
 // ChangeSecret says something about a secret.
-func (c *Client) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (out api.Secret, err error) {
+func (c *Client) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (out api.Secret,
+	err error) {
 	err = c.call(ctx, http.MethodPut, secretPath(project, name)+"/settings", in, &out)
 	return out, err
 }

@@ -29,7 +29,8 @@ func (c *Client) openSession(ctx context.Context, path string, who any) (*Client
 const signedInFor = 90
 
 // SignIn signs in by password and makes an API token of the given name; the session is ended again.
-func (c *Client) SignIn(ctx context.Context, who api.Credentials, tokenName string) (issued api.IssuedToken, err error) {
+func (c *Client) SignIn(ctx context.Context, who api.Credentials, tokenName string) (issued api.IssuedToken,
+	err error) {
 	s, err := c.openSession(ctx, "/session", who)
 	if err != nil {
 		return issued, err
@@ -39,7 +40,8 @@ func (c *Client) SignIn(ctx context.Context, who api.Credentials, tokenName stri
 
 // tokenOfSession makes a token, and ends the session.
 func (c *Client) tokenOfSession(ctx context.Context, tokenName string) (issued api.IssuedToken, err error) {
-	if err := c.call(ctx, http.MethodPost, "/tokens", api.NewToken{Name: tokenName, Kind: api.PersonToken, Days: signedInFor}, &issued); err != nil {
+	if err := c.call(ctx, http.MethodPost, "/tokens",
+		api.NewToken{Name: tokenName, Kind: api.PersonToken, Days: signedInFor}, &issued); err != nil {
 		return issued, err
 	}
 	return issued, c.SignOut(ctx)

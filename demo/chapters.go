@@ -73,7 +73,8 @@ var chapters = []chapter{
 			if err := g.git(ctx, "checkout", "--quiet", "main"); err != nil {
 				return err
 			}
-			if err := g.git(ctx, "merge", "--quiet", "--no-ff", "--message", "Merge work/faster-extremes", "work/faster-extremes"); err != nil {
+			if err := g.git(ctx, "merge", "--quiet", "--no-ff", "--message", "Merge work/faster-extremes",
+				"work/faster-extremes"); err != nil {
 				return err
 			}
 			if err := g.replace("VERSION", "1.4.0", "1.5.0"); err != nil {
@@ -98,7 +99,8 @@ var chapters = []chapter{
 			if err := g.branch(ctx, "feet", "main"); err != nil {
 				return err
 			}
-			if err := g.replace("android/res/values/strings.xml", "</resources>", "    <string name=\"unit\">Feet</string>\n</resources>"); err != nil {
+			if err := g.replace("android/res/values/strings.xml", "</resources>",
+				"    <string name=\"unit\">Feet</string>\n</resources>"); err != nil {
 				return err
 			}
 			return g.commit(ctx, "Show heights in feet where people want that")
@@ -112,7 +114,8 @@ var chapters = []chapter{
 			if err := g.branch(ctx, "curious", "main"); err != nil {
 				return err
 			}
-			if err := g.replace("piston/trunk.toml", "[[job.core.step]]\nname = \"unit tests\"", curious+"\n[[job.core.step]]\nname = \"unit tests\""); err != nil {
+			if err := g.replace("piston/trunk.toml", "[[job.core.step]]\nname = \"unit tests\"",
+				curious+"\n[[job.core.step]]\nname = \"unit tests\""); err != nil {
 				return err
 			}
 			return g.commit(ctx, "Make the tests faster")
@@ -153,7 +156,9 @@ var chapters = []chapter{
 		what: "a build for testers, started by hand",
 		act:  func(ctx context.Context, g *repository, _ string) error { return nil },
 		call: func(ctx context.Context, s *Story, _ *repository) error {
-			_, err := s.Client.StartRun(ctx, Project, api.StartRun{Pipeline: "testers", Inputs: map[string]string{"channel": "friends", "note": "Are the springs right?", "ios": "false"}})
+			_, err := s.Client.StartRun(ctx, Project,
+				api.StartRun{Pipeline: "testers",
+					Inputs: map[string]string{"channel": "friends", "note": "Are the springs right?", "ios": "false"}})
 			return err
 		},
 		runs: []wanted{{"testers", state.Passed, "hit", "", 4}},

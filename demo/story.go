@@ -184,11 +184,15 @@ func (s *Story) setSecrets(ctx context.Context) error {
 		return in
 	}
 	list := map[string]api.NewSecret{
-		"DEPOT_KEY": {Kind: api.TextSecret, Value: []byte(depotKey), Settings: said("Opens the depot of stations; the depot's page gives a new one", 75, nil)},
-		"STORE_KEY": {Kind: api.FileSecret, Value: []byte(storeKey), Settings: said("Seals deliveries to the store; for releases only", 12, &access.Scope{Pipelines: []string{"release"}, Tags: []string{"v*"}})},
+		"DEPOT_KEY": {Kind: api.TextSecret, Value: []byte(depotKey),
+			Settings: said("Opens the depot of stations; the depot's page gives a new one", 75, nil)},
+		"STORE_KEY": {Kind: api.FileSecret, Value: []byte(storeKey),
+			Settings: said("Seals deliveries to the store; for releases only", 12,
+				&access.Scope{Pipelines: []string{"release"}, Tags: []string{"v*"}})},
 	}
 	for flavour, text := range services {
-		list["SERVICES:"+flavour] = api.NewSecret{Kind: api.FileSecret, Value: []byte(text), Settings: said("What the app is configured with; part of the package", 0, nil)}
+		list["SERVICES:"+flavour] = api.NewSecret{Kind: api.FileSecret, Value: []byte(text),
+			Settings: said("What the app is configured with; part of the package", 0, nil)}
 	}
 	for _, name := range slices.Sorted(maps.Keys(list)) {
 		if _, err := s.Client.SetSecret(ctx, Project, name, list[name]); err != nil {
@@ -208,7 +212,8 @@ func (s *Story) addPeople(ctx context.Context) error {
 	if _, err := s.Client.SetGroup(ctx, "mobile", api.GroupChange{Members: []string{"ines", "wren"}}); err != nil {
 		return err
 	}
-	for _, g := range []api.Grant{{Project: Project, Group: "mobile", Role: access.Builder}, {Project: Project, Person: "wren", Role: access.Keeper}, {Person: "tove", Role: access.Reader}} {
+	for _, g := range []api.Grant{{Project: Project, Group: "mobile", Role: access.Builder},
+		{Project: Project, Person: "wren", Role: access.Keeper}, {Person: "tove", Role: access.Reader}} {
 		if err := s.Client.Grant(ctx, g); err != nil {
 			return err
 		}
@@ -283,7 +288,8 @@ func (s *Story) propose(ctx context.Context, g *repository, name, ref string) er
 	if err != nil {
 		return err
 	}
-	body, err := json.Marshal(api.ProposalEvent{Type: "proposal", Timestamp: time.Now().UTC(), Data: api.ProposalData{Proposal: name, Target: "main", Commit: head, Ref: ref}})
+	body, err := json.Marshal(api.ProposalEvent{Type: "proposal", Timestamp: time.Now().UTC(),
+		Data: api.ProposalData{Proposal: name, Target: "main", Commit: head, Ref: ref}})
 	if err != nil {
 		return err
 	}
@@ -387,7 +393,8 @@ func (g *repository) branch(ctx context.Context, name, at string) error {
 func (g *repository) output(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = g.dir
-	cmd.Env = source.Environment(map[string]string{"user.name": "Wren Halloway", "user.email": "wren@tidewick.example", "protocol.file.allow": "always", "core.hooksPath": "hooks"})
+	cmd.Env = source.Environment(map[string]string{"user.name": "Wren Halloway", "user.email": "wren@tidewick.example",
+		"protocol.file.allow": "always", "core.hooksPath": "hooks"})
 	cmd.Env = append(cmd.Env, "GIT_ALLOW_PROTOCOL=file")
 	out, err := cmd.CombinedOutput()
 	if err != nil {

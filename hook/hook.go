@@ -49,7 +49,8 @@ func Install(repo, binary string, s Settings) error {
 	call := fmt.Sprintf("exec %s hook-report --repo \"$PWD\"", shellQuote(binary))
 	before, err := os.ReadFile(file)
 	if err == nil && !strings.Contains(string(before), mark) {
-		return fmt.Errorf("%w (%s): add this line to it, after it has read its input into a variable, piping that in:\n  %s", ErrOtherHook, file, call)
+		return fmt.Errorf("%w (%s): add this line to it, after it has read its input into a variable, piping that in:\n  %s",
+			ErrOtherHook, file, call)
 	}
 	if err := os.MkdirAll(hooks, 0o755); err != nil {
 		return err
@@ -133,14 +134,16 @@ func Report(ctx context.Context, repo string, input io.Reader, told io.Writer) e
 		}
 	}
 	for part := range slices.Chunk(updates, maxUpdates) {
-		m := Missed{Delivery: "push_" + rand.Text(), Event: api.PushEvent{Type: "push", Timestamp: time.Now().UTC(), Data: api.PushData{Updates: part}}}
+		m := Missed{Delivery: "push_" + rand.Text(),
+			Event: api.PushEvent{Type: "push", Timestamp: time.Now().UTC(), Data: api.PushData{Updates: part}}}
 		accepted, err := send(ctx, s, m, waitForRuns)
 		if err == nil {
 			tell(told, accepted)
 			continue
 		}
 		if layErr := lay(repo, m); layErr != nil {
-			fmt.Fprintf(told, "piston: %sTHIS PUSH IS NOT BUILT: %v; and it cannot be kept for later: %v%s\n", red, err, layErr, plain)
+			fmt.Fprintf(told, "piston: %sTHIS PUSH IS NOT BUILT: %v; and it cannot be kept for later: %v%s\n", red, err, layErr,
+				plain)
 			return ErrTold
 		}
 		fmt.Fprintf(told, "piston: %v\npiston: the push is safe and will be built as soon as the service is back\n", err)
@@ -205,7 +208,8 @@ func send(ctx context.Context, s Settings, m Missed, wait time.Duration) (api.Pu
 }
 
 // Send delivers an event, signed by the rules of Standard Webhooks (1.0.0). The answer waits a while for the runs.
-func Send(ctx context.Context, s Settings, delivery string, body []byte, wait time.Duration) (a api.PushAccepted, err error) {
+func Send(ctx context.Context, s Settings, delivery string, body []byte, wait time.Duration) (a api.PushAccepted,
+	err error) {
 	signer, err := standardwebhooks.NewWebhook(s.Key)
 	if err != nil {
 		return a, err

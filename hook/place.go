@@ -72,7 +72,8 @@ func (o owner) tryAs(binary, repo string) error {
 	if err == nil {
 		return nil
 	}
-	return fmt.Errorf("%w: %s, as %s: %w %s\nPut the program where everybody can run it, such as /usr/local/bin, and install the hook from there",
+	return fmt.Errorf("%w: %s, as %s: %w %s\nPut the program where everybody can run it, such as /usr/local/bin, and "+
+		"install the hook from there",
 		ErrCannotRun, binary, name(o.uid), err, out)
 }
 

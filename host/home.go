@@ -19,8 +19,8 @@ const homeFile = "home.id"
 // ErrOtherHome says that the records speak of blobs and logs in another data folder.
 var ErrOtherHome = errors.New("the records belong to another data folder")
 
-// claimHome refuses to serve records whose blobs and live logs are in another folder: half of what they speak of would not
-// be there. take says that the other is gone and this one is to be theirs.
+// claimHome refuses to serve records whose blobs and live logs are in another folder: half of what they speak of would
+// not be there. take says that the other is gone and this one is to be theirs.
 func claimHome(ctx context.Context, st *store.Store, home string, take bool) error {
 	id, err := homeID(home)
 	if err != nil {
@@ -35,8 +35,10 @@ func claimHome(ctx context.Context, st *store.Store, home string, take bool) err
 	if take {
 		return st.MoveHome(ctx, id, place)
 	}
-	return fmt.Errorf("%w, %s, since %s, where their artifacts and logs are: serve with that one. A second server cannot share them yet. "+
-		"If that folder is gone for good, start once with --take-records", ErrOtherHome, own.Place, own.Since.Format("2 January 2006"))
+	return fmt.Errorf("%w, %s, since %s, where their artifacts and logs are: serve with that one. A second server "+
+		"cannot share them yet. "+
+		"If that folder is gone for good, start once with --take-records", ErrOtherHome, own.Place,
+		own.Since.Format("2 January 2006"))
 }
 
 func homeID(home string) (string, error) {

@@ -95,7 +95,8 @@ func (h *Host) start(ctx context.Context, o Options) error {
 	h.Address = "http://" + listener.Addr().String()
 	if certificate != nil {
 		h.Address = "https://" + listener.Addr().String()
-		listener = tls.NewListener(listener, &tls.Config{GetCertificate: certificate, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+		listener = tls.NewListener(listener,
+			&tls.Config{GetCertificate: certificate, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
 	}
 	o.Public = strings.TrimSuffix(cmp.Or(o.Public, h.Address), "/")
 	o.Issuer.Return = o.Public + httpapi.Prefix + "/session/issuer/return"
@@ -103,7 +104,8 @@ func (h *Host) start(ctx context.Context, o Options) error {
 	if err := h.openService(ctx, home, o); err != nil {
 		return err
 	}
-	handler := httpapi.Handler(h.Service, httpapi.Options{Secure: strings.HasPrefix(o.Public, "https://"), Proxies: o.Proxies})
+	handler := httpapi.Handler(h.Service,
+		httpapi.Options{Secure: strings.HasPrefix(o.Public, "https://"), Proxies: o.Proxies})
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
@@ -199,8 +201,10 @@ func listen(address string, secure bool) (net.Listener, error) {
 		return nil, fmt.Errorf("--listen %q: give an address and a port, such as 127.0.0.1:7460", address)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) && !secure {
-		return nil, fmt.Errorf("--listen %q: without TLS the service stays on loopback, since passwords, tokens and artifacts would be readable on the way. "+
-			"Give it a certificate by --tls-cert and --tls-key; or put a proxy with TLS in front of it, and say so by --behind-proxy", address)
+		return nil, fmt.Errorf("--listen %q: without TLS the service stays on loopback, since passwords, tokens and "+
+			"artifacts would be readable on the way. "+
+			"Give it a certificate by --tls-cert and --tls-key; or put a proxy with TLS in front of it, and say so by "+
+			"--behind-proxy", address)
 	}
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
@@ -243,7 +247,9 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(func() { blobs.Close() })
-	if h.Service, err = service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))), Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
+	if h.Service, err = service.Open(ctx, st, sm, blobs,
+		service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
+			Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

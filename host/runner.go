@@ -41,7 +41,8 @@ func startRunner(ctx context.Context, s *service.Service, address, home string, 
 	life, cancel := context.WithCancel(context.Background())
 	c := &child{log: o.Log, cancel: cancel, done: make(chan struct{})}
 	args := []string{"runner", "--server", address, "--token-file", tokenFile, "--home", filepath.Join(home, "runner"),
-		"--name", "local", "--slots", strconv.Itoa(o.Slots), "--isolation", o.Isolate, "--finish-within", "0s", "--parent", strconv.Itoa(os.Getpid())}
+		"--name", "local", "--slots", strconv.Itoa(o.Slots), "--isolation", o.Isolate, "--finish-within", "0s", "--parent",
+		strconv.Itoa(os.Getpid())}
 	if !o.Log.Enabled(ctx, slog.LevelInfo) {
 		args = append(args, "--quiet")
 	}
@@ -82,7 +83,8 @@ func runnerToken(ctx context.Context, s *service.Service, home string) (file str
 			return file, err
 		}
 	}
-	issued, err := s.IssueToken(service.AsItself(ctx), api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
+	issued, err := s.IssueToken(service.AsItself(ctx),
+		api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
 	if err != nil {
 		return "", err
 	}

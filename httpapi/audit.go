@@ -24,7 +24,8 @@ type AuditQuery struct {
 
 func (sv *server) audit(a huma.API) {
 	of := func(f AuditQuery, project string) service.AuditFilter {
-		out := service.AuditFilter{Who: f.Who, Act: f.Act, Project: project, Subject: f.Subject, Before: f.Before, Limit: f.Limit}
+		out := service.AuditFilter{Who: f.Who, Act: f.Act, Project: project, Subject: f.Subject, Before: f.Before,
+			Limit: f.Limit}
 		if !f.Since.IsZero() {
 			out.Since = &f.Since
 		}
@@ -33,16 +34,18 @@ func (sv *server) audit(a huma.API) {
 		}
 		return out
 	}
-	operation(a, http.MethodGet, "/audit", "list-audit", "Who did what, newest first", func(ctx context.Context, in *struct {
-		AuditQuery
-		Project string `query:"project" maxLength:"63"`
-	}) (api.AuditPage, error) {
-		return sv.s.Audit(ctx, of(in.AuditQuery, in.Project))
-	})
-	operation(a, http.MethodGet, "/projects/{project}/audit", "list-project-audit", "Who did what in a project, newest first", func(ctx context.Context, in *struct {
-		ProjectPath
-		AuditQuery
-	}) (api.AuditPage, error) {
-		return sv.s.Audit(ctx, of(in.AuditQuery, in.Project))
-	})
+	operation(a, http.MethodGet, "/audit", "list-audit", "Who did what, newest first",
+		func(ctx context.Context, in *struct {
+			AuditQuery
+			Project string `query:"project" maxLength:"63"`
+		}) (api.AuditPage, error) {
+			return sv.s.Audit(ctx, of(in.AuditQuery, in.Project))
+		})
+	operation(a, http.MethodGet, "/projects/{project}/audit", "list-project-audit",
+		"Who did what in a project, newest first", func(ctx context.Context, in *struct {
+			ProjectPath
+			AuditQuery
+		}) (api.AuditPage, error) {
+			return sv.s.Audit(ctx, of(in.AuditQuery, in.Project))
+		})
 }

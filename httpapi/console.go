@@ -59,7 +59,8 @@ func console(r chi.Router) {
 			return
 		}
 		h.Del("Cache-Control")
-		http.Error(w, "There is no such page. If this is the console's first page, the binary was built without it: run make build.", http.StatusNotFound)
+		http.Error(w, "There is no such page. If this is the console's first page, the binary was built without it: run "+
+			"make build.", http.StatusNotFound)
 	})
 }
 

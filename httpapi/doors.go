@@ -167,7 +167,8 @@ func (sv *server) guard(routes chi.Routes) func(http.Handler) http.Handler {
 }
 
 var (
-	errNobody = huma.Error401Unauthorized("sign in first: in the console, by piston sign-in, or with a token in the Authorization header")
+	errNobody = huma.Error401Unauthorized("sign in first: in the console, by piston sign-in, or with a token in the " +
+		"Authorization header")
 	errPerson = huma.Error403Forbidden("this is for runners, and this is a person's token or session")
 	errRunner = huma.Error403Forbidden("this is for people, and this is a runner's token")
 )
@@ -228,7 +229,8 @@ func (sv *server) admit(ctx context.Context, n need, found service.Who, route *c
 	case fetcher:
 		may, err := sv.s.MayRead(ctx, found, route.URLParam("project"))
 		if err == nil && !may {
-			err = huma.Error403Forbidden("this runner has no job at hand that may read this source; a project lends its own by piston project lend")
+			err = huma.Error403Forbidden("this runner has no job at hand that may read this source; a project lends its own " +
+				"by piston project lend")
 		}
 		return err
 	case administrator:
@@ -245,7 +247,8 @@ func (sv *server) admit(ctx context.Context, n need, found service.Who, route *c
 	case role == access.Nobody:
 		return huma.Error404NotFound("project " + project + ": not found")
 	case !role.Covers(access.Role(n)):
-		return huma.Error403Forbidden("this needs the role " + string(n) + " in " + project + ", and you are its " + string(role))
+		return huma.Error403Forbidden("this needs the role " + string(n) + " in " + project + ", and you are its " +
+			string(role))
 	}
 	return nil
 }

@@ -42,7 +42,8 @@ func (sv *server) git(r chi.Router) {
 			return
 		}
 		// Any commit that is there may be asked for by its id: a force push must not make a queued run impossible.
-		env := append(source.Environment(map[string]string{"http.receivepack": "false", "uploadpack.allowAnySHA1InWant": "true"}),
+		env := append(source.Environment(map[string]string{"http.receivepack": "false",
+			"uploadpack.allowAnySHA1InWant": "true"}),
 			"GIT_PROJECT_ROOT="+repo.Dir, "GIT_HTTP_EXPORT_ALL=1")
 		h := cgi.Handler{Path: backend, Root: "/git/" + name, Dir: "/", Env: env}
 		r.Header.Del("Authorization")

@@ -35,9 +35,11 @@ func (sv *server) health(a huma.API) {
 			}
 			return &answerWithStatus[api.Health]{http.StatusOK, h}, nil
 		})
-	command(a, http.MethodGet, "/health/live", "live", "Does the process answer? Nothing else is asked: restart it when this fails",
+	command(a, http.MethodGet, "/health/live", "live",
+		"Does the process answer? Nothing else is asked: restart it when this fails",
 		func(context.Context, *none) error { return nil })
-	command(a, http.MethodGet, "/health/ready", "ready", "May it be sent requests? 503 when not: leave it out of a load balancer until it may",
+	command(a, http.MethodGet, "/health/ready", "ready",
+		"May it be sent requests? 503 when not: leave it out of a load balancer until it may",
 		func(ctx context.Context, _ *none) error {
 			if h := ask(ctx); !h.Ready() {
 				return huma.Error503ServiceUnavailable(h.Trouble())

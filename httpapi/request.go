@@ -43,7 +43,9 @@ func numbered(next http.Handler) http.Handler {
 		began := time.Now()
 		counted := &countedWriter{ResponseWriter: w, status: http.StatusOK}
 		defer func() {
-			slog.Debug("request", append(of.attributes(), "status", counted.status, "bytes", counted.bytes, "took", time.Since(began).Round(time.Microsecond))...)
+			slog.Debug("request",
+				append(of.attributes(), "status", counted.status, "bytes", counted.bytes, "took",
+					time.Since(began).Round(time.Microsecond))...)
 		}()
 		next.ServeHTTP(counted, r.WithContext(ctx))
 	})

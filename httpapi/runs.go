@@ -25,43 +25,53 @@ type RunPath struct {
 }
 
 func (sv *server) runs(a huma.API, r chi.Router) {
-	operation(a, http.MethodGet, "/projects/{project}/runs", "list-runs", "List runs, newest first", func(ctx context.Context, in *struct {
-		Project  string `path:"project" maxLength:"63"`
-		Pipeline string `query:"pipeline"`
-		Branch   string `query:"branch"`
-		State    string `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
-		Commit   string `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"Only runs of this commit: its id, or how that begins."`
-		Before   int64  `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
-		Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
-	}) (api.RunPage, error) {
-		return sv.s.Runs(ctx, in.Project, store.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit, Before: in.Before, Limit: in.Limit})
-	})
-	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand", func(ctx context.Context, in *struct {
-		Project string `path:"project" maxLength:"63"`
-		Body    api.StartRun
-	}) (api.Run, error) {
-		return sv.s.StartRun(ctx, in.Project, who(ctx).Name, in.Body)
-	})
-	operation(a, http.MethodGet, "/projects/{project}/runs/{number}", "get-run", "A run with all that happened in it", func(ctx context.Context, in *RunPath) (api.RunDetail, error) {
-		return sv.s.Run(ctx, in.Project, in.Number)
-	})
-	command(a, http.MethodPost, "/projects/{project}/runs/{number}/stop", "stop-run", "Stop a run", func(ctx context.Context, in *RunPath) error {
-		return sv.s.StopRun(ctx, in.Project, in.Number, who(ctx).Name)
-	})
-	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log", "read-log", "A part of a job's log", func(ctx context.Context, in *struct {
-		RunPath
-		Job     string `path:"job" maxLength:"400"`
-		Attempt int    `query:"attempt" minimum:"0" doc:"0 or absent: the latest."`
-		From    int64  `query:"from" minimum:"0" doc:"First line wanted, from 1."`
-		Tail    int64  `query:"tail" minimum:"0" doc:"Instead of from: the last so many lines."`
-		Limit   int    `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
-	}) (api.LogPart, error) {
-		return sv.s.Log(ctx, in.Project, in.Number, service.LogRequest{Job: in.Job, Attempt: in.Attempt, From: in.From, Tail: in.Tail, Limit: in.Limit})
-	})
+	operation(a, http.MethodGet, "/projects/{project}/runs", "list-runs", "List runs, newest first",
+		func(ctx context.Context, in *struct {
+			Project  string `path:"project" maxLength:"63"`
+			Pipeline string `query:"pipeline"`
+			Branch   string `query:"branch"`
+			State    string `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+			Commit   string `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"Only runs of this commit: its id, or how that begins."`
+			Before   int64  `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
+			Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
+		}) (api.RunPage, error) {
+			return sv.s.Runs(ctx, in.Project,
+				store.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
+					Before: in.Before, Limit: in.Limit})
+		})
+	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand",
+		func(ctx context.Context, in *struct {
+			Project string `path:"project" maxLength:"63"`
+			Body    api.StartRun
+		}) (api.Run, error) {
+			return sv.s.StartRun(ctx, in.Project, who(ctx).Name, in.Body)
+		})
+	operation(a, http.MethodGet, "/projects/{project}/runs/{number}", "get-run", "A run with all that happened in it",
+		func(ctx context.Context, in *RunPath) (api.RunDetail, error) {
+			return sv.s.Run(ctx, in.Project, in.Number)
+		})
+	command(a, http.MethodPost, "/projects/{project}/runs/{number}/stop", "stop-run", "Stop a run",
+		func(ctx context.Context, in *RunPath) error {
+			return sv.s.StopRun(ctx, in.Project, in.Number, who(ctx).Name)
+		})
+	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log", "read-log", "A part of a job's log",
+		func(ctx context.Context, in *struct {
+			RunPath
+			Job     string `path:"job" maxLength:"400"`
+			Attempt int    `query:"attempt" minimum:"0" doc:"0 or absent: the latest."`
+			From    int64  `query:"from" minimum:"0" doc:"First line wanted, from 1."`
+			Tail    int64  `query:"tail" minimum:"0" doc:"Instead of from: the last so many lines."`
+			Limit   int    `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
+		}) (api.LogPart, error) {
+			return sv.s.Log(ctx, in.Project, in.Number,
+				service.LogRequest{Job: in.Job, Attempt: in.Attempt, From: in.From, Tail: in.Tail, Limit: in.Limit})
+		})
 
-	document(a, "/projects/{project}/runs/{number}/jobs/{job}/log.txt", "download-log", "A job's whole log as plain text", "text/plain")
+	document(a, "/projects/{project}/runs/{number}/jobs/{job}/log.txt", "download-log", "A job's whole log as plain text",
+		"text/plain")
 	r.Get(Prefix+"/projects/{project}/runs/{number}/jobs/{job}/log.txt", sv.downloadLog)
-	document(a, "/projects/{project}/runs/{number}/artifacts/{id}", "download-artifact", "An artifact", "application/octet-stream")
+	document(a, "/projects/{project}/runs/{number}/artifacts/{id}", "download-artifact", "An artifact",
+		"application/octet-stream")
 	r.Get(Prefix+"/projects/{project}/runs/{number}/artifacts/{id}", sv.downloadArtifact)
 }
 
@@ -71,7 +81,8 @@ func document(a huma.API, path, id, summary, mediaType string) {
 	for _, name := range pathParams(path) {
 		params = append(params, &huma.Param{Name: name, In: "path", Required: true, Schema: &huma.Schema{Type: "string"}})
 	}
-	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: Prefix + path, OperationID: id, Summary: summary, Parameters: params,
+	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: Prefix + path, OperationID: id,
+		Summary: summary, Parameters: params,
 		Responses: map[string]*huma.Response{"200": {Description: "The bytes", Content: map[string]*huma.MediaType{
 			mediaType: {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}}})
 }
@@ -102,7 +113,8 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 	job := chi.URLParam(r, "job")
 	attempt, _ := strconv.Atoi(r.URL.Query().Get("attempt"))
 	project, run := chi.URLParam(r, "project"), number(r, "number")
-	if _, err := sv.s.Log(r.Context(), project, run, service.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
+	if _, err := sv.s.Log(r.Context(), project, run,
+		service.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
 		fail(w, r, err)
 		return
 	}

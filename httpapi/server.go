@@ -59,7 +59,8 @@ func Document() ([]byte, error) {
 func build(sv *server) (chi.Router, huma.API) {
 	huma.DefaultArrayNullable = false // lists are [] when empty
 	r := chi.NewRouter()
-	r.Use(numbered, middleware.Recoverer, sv.securityHeaders, onlyText, http.NewCrossOriginProtection().Handler, sv.guard(r))
+	r.Use(numbered, middleware.Recoverer, sv.securityHeaders, onlyText, http.NewCrossOriginProtection().Handler,
+		sv.guard(r))
 	config := huma.DefaultConfig("Gentle Piston", Version)
 	config.OpenAPIPath = Prefix + "/openapi"
 	config.DocsPath, config.SchemasPath = "", ""
@@ -104,8 +105,9 @@ func schemaName(t reflect.Type, hint string) string {
 func (sv *server) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; style-src 'self' 'unsafe-inline'; "+
-			"img-src 'self' data:; manifest-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; style-src 'self' 'unsafe-inline'; "+
+				"img-src 'self' data:; manifest-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
 		if sv.Secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
@@ -126,7 +128,8 @@ func problem(ctx context.Context, err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &wait):
-		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(err.Error()), http.Header{"Retry-After": {retryAfter(wait.Wait)}})
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(err.Error()),
+			http.Header{"Retry-After": {retryAfter(wait.Wait)}})
 	case errors.As(err, &status):
 		return status
 	case errors.Is(err, service.ErrNotFound):
@@ -135,7 +138,8 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, service.ErrInvalid):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature), errors.Is(err, service.ErrExpired), errors.Is(err, service.ErrIssuer):
+	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature), errors.Is(err, service.ErrExpired),
+		errors.Is(err, service.ErrIssuer):
 		return huma.Error401Unauthorized(err.Error())
 	case errors.Is(err, service.ErrForbidden):
 		return huma.Error403Forbidden(err.Error())
@@ -153,7 +157,8 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error503ServiceUnavailable("the database is away or busy just now; try again in a moment")
 	}
 	tell(ctx, err)
-	return huma.Error500InternalServerError("something went wrong on the server; its log says what, under " + requestOf(ctx).id)
+	return huma.Error500InternalServerError("something went wrong on the server; its log says what, under " +
+		requestOf(ctx).id)
 }
 
 func writeProblem(w http.ResponseWriter, err error) {

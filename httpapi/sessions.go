@@ -32,7 +32,8 @@ const (
 )
 
 func (sv *server) cookie(name, value, path string, age time.Duration) http.Cookie {
-	c := http.Cookie{Name: name, Value: value, Path: path, MaxAge: int(age.Seconds()), HttpOnly: true, Secure: sv.Secure, SameSite: http.SameSiteStrictMode}
+	c := http.Cookie{Name: name, Value: value, Path: path, MaxAge: int(age.Seconds()), HttpOnly: true, Secure: sv.Secure,
+		SameSite: http.SameSiteStrictMode}
 	if age <= 0 {
 		c.MaxAge = -1
 	}
@@ -54,9 +55,10 @@ type withCookies[T any] struct {
 }
 
 func (sv *server) sessions(a huma.API, r chi.Router) {
-	operation(a, http.MethodGet, "/sign-in", "sign-in-ways", "How one may sign in", func(ctx context.Context, _ *none) (api.SignInWays, error) {
-		return api.SignInWays{Issuer: sv.s.IssuerName()}, nil
-	})
+	operation(a, http.MethodGet, "/sign-in", "sign-in-ways", "How one may sign in",
+		func(ctx context.Context, _ *none) (api.SignInWays, error) {
+			return api.SignInWays{Issuer: sv.s.IssuerName()}, nil
+		})
 	huma.Register(a, huma.Operation{Method: http.MethodPost, Path: Prefix + "/session", OperationID: "sign-in",
 		Summary: "Sign in by name and password; the session comes as a cookie"},
 		func(ctx context.Context, in *struct {
@@ -69,9 +71,10 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			}
 			return &withCookies[api.Me]{sv.cookiesOf(entry), api.Me{Name: in.Body.Name, Roles: map[string]access.Role{}}}, nil
 		})
-	operation(a, http.MethodGet, "/session", "who-am-i", "Who is signed in, and what they may do where", func(ctx context.Context, _ *none) (api.Me, error) {
-		return sv.s.Me(ctx)
-	})
+	operation(a, http.MethodGet, "/session", "who-am-i", "Who is signed in, and what they may do where",
+		func(ctx context.Context, _ *none) (api.Me, error) {
+			return sv.s.Me(ctx)
+		})
 	huma.Register(a, huma.Operation{Method: http.MethodDelete, Path: Prefix + "/session", OperationID: "sign-out",
 		Summary: "Sign out: the session ends, or the token one came in by", DefaultStatus: http.StatusNoContent},
 		func(ctx context.Context, in *struct {
@@ -84,16 +87,18 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 				SetCookie []http.Cookie `header:"Set-Cookie"`
 			}{[]http.Cookie{sv.cookie(cookieName, "", "/", 0)}}, problem(ctx, err)
 		})
-	command(a, http.MethodPut, "/session/password", "change-password", "Change one's own password; every session ends", func(ctx context.Context, in *struct{ Body api.OwnPassword }) error {
-		return sv.s.ChangePassword(ctx, in.Body)
-	})
+	command(a, http.MethodPut, "/session/password", "change-password", "Change one's own password; every session ends",
+		func(ctx context.Context, in *struct{ Body api.OwnPassword }) error {
+			return sv.s.ChangePassword(ctx, in.Body)
+		})
 	document(a, "/session/issuer", "sign-in-at-issuer", "Sends the browser to the OpenID Connect issuer", "text/html")
 	r.Get(issuerPath, sv.toIssuer)
 	document(a, "/session/issuer/return", "return-from-issuer", "Where the issuer sends the browser back to", "text/html")
 	r.Get(issuerPath+"/return", sv.fromIssuer)
 
 	huma.Register(a, huma.Operation{Method: http.MethodPost, Path: issuerPath + "/redeem", OperationID: "redeem",
-		Summary: "Sign in by the code that a browser brought to a program; the session comes as a cookie", DefaultStatus: http.StatusNoContent},
+		Summary:       "Sign in by the code that a browser brought to a program; the session comes as a cookie",
+		DefaultStatus: http.StatusNoContent},
 		func(ctx context.Context, in *struct{ Body api.Redeem }) (*struct {
 			SetCookie []http.Cookie `header:"Set-Cookie"`
 		}, error) {
@@ -113,7 +118,8 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			}
 			return sv.s.IssueToken(ctx, in.Body)
 		})
-	operation(a, http.MethodGet, "/tokens", "list-tokens", "List one's API tokens, or for an administrator all, without their secrets",
+	operation(a, http.MethodGet, "/tokens", "list-tokens",
+		"List one's API tokens, or for an administrator all, without their secrets",
 		func(ctx context.Context, in *struct {
 			After    int64  `query:"after" minimum:"0" doc:"Only those after this id; the last of the page before."`
 			Contains string `query:"contains" maxLength:"100" doc:"Only those with this in their name or their person's."`
@@ -121,11 +127,12 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		}) ([]api.Token, error) {
 			return sv.s.Tokens(ctx, in.After, in.Contains, in.Limit)
 		})
-	command(a, http.MethodDelete, "/tokens/{id}", "revoke-token", "Make an API token useless", func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) error {
-		return sv.s.RevokeToken(ctx, in.ID)
-	})
+	command(a, http.MethodDelete, "/tokens/{id}", "revoke-token", "Make an API token useless",
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id"`
+		}) error {
+			return sv.s.RevokeToken(ctx, in.ID)
+		})
 }
 
 // toIssuer sends a browser to the issuer.

@@ -25,14 +25,16 @@ import (
 
 func (sv *server) stream(a huma.API, r chi.Router) {
 	event := func(name string, schema *huma.Schema) *huma.Schema {
-		return &huma.Schema{Type: "object", Description: "event: " + name, Properties: map[string]*huma.Schema{"data": schema}}
+		return &huma.Schema{Type: "object", Description: "event: " + name,
+			Properties: map[string]*huma.Schema{"data": schema}}
 	}
 	query := func(name, doc string) *huma.Param {
 		return &huma.Param{Name: name, In: "query", Description: doc, Schema: &huma.Schema{Type: "string"}}
 	}
 	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: Prefix + "/stream", OperationID: "stream",
 		Summary: "Changes of runs and lines of logs as they come, as server-sent events",
-		Parameters: []*huma.Param{query("project", "Only changes of this project."), query("run", "Only changes of this run of the project."),
+		Parameters: []*huma.Param{query("project", "Only changes of this project."),
+			query("run", "Only changes of this run of the project."),
 			query("log", "Also the log of this job of the run (job, or job.attempt), or * for all its logs."),
 			query("cursor", "Resume from here when there is no Last-Event-ID header.")},
 		Responses: map[string]*huma.Response{"200": {Description: "Events", Content: map[string]*huma.MediaType{

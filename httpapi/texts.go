@@ -13,8 +13,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// What comes in is text (RFC 8259, section 8.1: UTF-8), without the NUL character, which the records cannot hold. That is
-// looked at here, once for all routes: what is behind this door may believe it.
+// What comes in is text (RFC 8259, section 8.1: UTF-8), without the NUL character, which the records cannot hold. That
+// is looked at here, once for all routes: what is behind this door may believe it.
 
 const textFix = "; write UTF-8 without the NUL character"
 

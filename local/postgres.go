@@ -73,7 +73,8 @@ func StartPostgres(ctx context.Context, home string, log *slog.Logger) (*Postgre
 
 // DSN is the address for clients.
 func (p *Postgres) DSN() string {
-	return fmt.Sprintf("host=127.0.0.1 port=%d user=piston dbname=postgres password=%s sslmode=disable", p.port, p.password())
+	return fmt.Sprintf("host=127.0.0.1 port=%d user=piston dbname=postgres password=%s sslmode=disable", p.port,
+		p.password())
 }
 
 // Pid is the process id of the server's main process.
@@ -125,7 +126,8 @@ func majorOf(bin string) int {
 func (p *Postgres) becomeAccount(home string) error {
 	u, err := user.Lookup(account)
 	if err != nil {
-		return fmt.Errorf("PostgreSQL refuses to run as root and there is no user %s: install Debian's package postgresql: %w", account, err)
+		return fmt.Errorf("PostgreSQL refuses to run as root and there is no user %s: install Debian's package "+
+			"postgresql: %w", account, err)
 	}
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)
@@ -151,8 +153,8 @@ func placeOf(home string) string {
 	return fmt.Sprintf("/var/lib/piston/postgres-%x", sum[:6])
 }
 
-// ForgetRemoved removes the cluster of a data folder that somebody has removed by hand, so that another of the same path
-// begins anew. One that is there, or whose cluster runs, is left alone.
+// ForgetRemoved removes the cluster of a data folder that somebody has removed by hand, so that another of the same
+// path begins anew. One that is there, or whose cluster runs, is left alone.
 func ForgetRemoved(home string) error {
 	if _, err := os.Lstat(home); !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -267,8 +269,8 @@ func (p *Postgres) pidFile() (pid, port int, ok bool) {
 	return pid, port, err1 == nil && err2 == nil && p.isOurs(pid)
 }
 
-// isOurs tells whether a process is a PostgreSQL of this cluster: each has the data folder as its own. Where there is no
-// /proc, that it lives has to do.
+// isOurs tells whether a process is a PostgreSQL of this cluster: each has the data folder as its own. Where there is
+// no /proc, that it lives has to do.
 func (p *Postgres) isOurs(pid int) bool {
 	if !hasProc() {
 		return syscall.Kill(pid, 0) == nil
@@ -290,8 +292,8 @@ func hasProc() bool {
 	return err == nil
 }
 
-// adoptOrStart takes over a server of the cluster that runs, or starts one. Processes that a killed server has left end by
-// themselves when they notice; until then the cluster's memory is theirs, and no other server starts on it.
+// adoptOrStart takes over a server of the cluster that runs, or starts one. Processes that a killed server has left end
+// by themselves when they notice; until then the cluster's memory is theirs, and no other server starts on it.
 func (p *Postgres) adoptOrStart(ctx context.Context) error {
 	for end := time.Now().Add(leftFor); ; {
 		if pid, port, ok := p.pidFile(); ok {
@@ -376,7 +378,8 @@ func (p *Postgres) start(ctx context.Context) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL does not accept connections after 60 s. Its own words, from %s:\n%s", logPath, tail(logPath, from))
+			return fmt.Errorf("PostgreSQL does not accept connections after 60 s. Its own words, from %s:\n%s", logPath,
+				tail(logPath, from))
 		}
 	}
 }

@@ -12,7 +12,8 @@ import (
 )
 
 // A runner that is root gives each of its slots a host user of its own, who has no rights: behind its user namespace a
-// step is that user to the host, and not root. What a job's files are belongs to that user, and is closed to the others.
+// step is that user to the host, and not root. What a job's files are belongs to that user, and is closed to the
+// others.
 
 // account is the host user that the steps of a slot run as; nil stands for the runner's own.
 type account struct{ id uint32 }
@@ -47,7 +48,8 @@ func mapped(id uint32) bool {
 	}
 	for line := range strings.Lines(string(text)) {
 		var inside, outside, count uint64
-		if _, err := fmt.Sscan(line, &inside, &outside, &count); err == nil && uint64(id) >= inside && uint64(id) < inside+count {
+		if _, err := fmt.Sscan(line, &inside, &outside, &count); err == nil && uint64(id) >= inside &&
+			uint64(id) < inside+count {
 			return true
 		}
 	}

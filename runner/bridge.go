@@ -19,9 +19,9 @@ import (
 	"gentlepiston.example/piston/core/reach"
 )
 
-// bridge is the way by which git fetches submodules from hosts that only a key opens. Git speaks its own protocol to it on
-// loopback (gitprotocol-pack(5), Git Transport), and it speaks SSH (RFC 4251 to 4254) to the host, by the gate: so the key
-// stays in this process, git needs no other program, and no host is spoken to whose key is not known.
+// bridge is the way by which git fetches submodules from hosts that only a key opens. Git speaks its own protocol to it
+// on loopback (gitprotocol-pack(5), Git Transport), and it speaks SSH (RFC 4251 to 4254) to the host, by the gate: so
+// the key stays in this process, git needs no other program, and no host is spoken to whose key is not known.
 type bridge struct {
 	gate     *gate
 	listener net.Listener
@@ -85,7 +85,8 @@ func (b *bridge) way(address string) (loopback string, ok bool, err error) {
 		return "", true, fmt.Errorf("%q is no path of a repository", to.Path)
 	}
 	if len(b.hosts[to.Host]) == 0 {
-		return "", true, fmt.Errorf("%s: the pipeline names no key of the host %s: submodules.hosts takes what ssh-keyscan prints", address, to.Host)
+		return "", true, fmt.Errorf("%s: the pipeline names no key of the host %s: submodules.hosts takes what "+
+			"ssh-keyscan prints", address, to.Host)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -235,7 +236,8 @@ func (b *bridge) fetch(client *ssh.Client, to reach.Keyed, version string, c net
 	err = session.Wait()
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
-		return b.gate.note(fmt.Errorf("%s refuses %s: %s", to.Host, to.Path, strings.TrimSpace(strings.ToValidUTF8(complaint.String(), ""))))
+		return b.gate.note(fmt.Errorf("%s refuses %s: %s", to.Host, to.Path,
+			strings.TrimSpace(strings.ToValidUTF8(complaint.String(), ""))))
 	}
 	return err
 }
@@ -245,8 +247,8 @@ func quoted(text string) string {
 	return "'" + strings.NewReplacer(`'`, `'\''`, `!`, `'\!'`).Replace(text) + "'"
 }
 
-// readRequest reads what git asks of a server of its own protocol: "git-upload-pack /NAME", then, each ended by NUL, the
-// host, and behind another NUL what the client knows, such as version=2.
+// readRequest reads what git asks of a server of its own protocol: "git-upload-pack /NAME", then, each ended by NUL,
+// the host, and behind another NUL what the client knows, such as version=2.
 func readRequest(r io.Reader) (name, version string, err error) {
 	size := make([]byte, 4)
 	if _, err := io.ReadFull(r, size); err != nil {

@@ -79,7 +79,8 @@ func (j *job) restoreCaches(ctx context.Context) {
 			j.clearPaths(c.Paths)
 		default:
 			c.use.Hit = true
-			j.say(outside, "cache %s: hit (%s), %s in %s", name, c.key.Short(), quantity.Bytes(size), milliseconds(time.Since(began)))
+			j.say(outside, "cache %s: hit (%s), %s in %s", name, c.key.Short(), quantity.Bytes(size),
+				milliseconds(time.Since(began)))
 		}
 	}
 }
@@ -123,7 +124,8 @@ func (j *job) saveCaches(ctx context.Context) {
 			continue
 		}
 		c.use.Saved, c.use.Size, c.use.TookMs = true, size, time.Since(began).Milliseconds()
-		j.say(outside, "cache %s: saved (%s), %s in %s", c.Name, c.key.Short(), quantity.Bytes(size), milliseconds(time.Since(began)))
+		j.say(outside, "cache %s: saved (%s), %s in %s", c.Name, c.key.Short(), quantity.Bytes(size),
+			milliseconds(time.Since(began)))
 	}
 }
 

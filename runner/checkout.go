@@ -19,8 +19,8 @@ import (
 	"gentlepiston.example/piston/source"
 )
 
-// checkoutCommit brings the commit, with its submodules, into the workspace. The token by which the service lets us read
-// travels in git's environment only; nothing of it stays in the workspace.
+// checkoutCommit brings the commit, with its submodules, into the workspace. The token by which the service lets us
+// read travels in git's environment only; nothing of it stays in the workspace.
 func (j *job) checkoutCommit(ctx context.Context) error {
 	began := time.Now()
 	at, ok := j.work.Sources[j.work.Remote]
@@ -64,7 +64,8 @@ func (j *job) nameOrigin() error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(f, "[remote \"origin\"]\n\turl = \"%s\"\n", strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(j.work.Remote))
+	_, err = fmt.Fprintf(f, "[remote \"origin\"]\n\turl = \"%s\"\n",
+		strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(j.work.Remote))
 	return errors.Join(err, f.Close())
 }
 
@@ -76,7 +77,8 @@ func (j *job) checkoutSubmodules(ctx context.Context, full bool) error {
 		return err
 	}
 	defer g.close()
-	m := &modules{job: j, full: full, settings: map[string]string{"http.proxy": g.address(), "http.proxyAuthMethod": "basic"}}
+	m := &modules{job: j, full: full,
+		settings: map[string]string{"http.proxy": g.address(), "http.proxyAuthMethod": "basic"}}
 	if opened := j.work.Job.Submodules; opened != nil {
 		if m.bridge, err = openBridge(ctx, g, opened, j.secrets[opened.Key]); err != nil {
 			return fmt.Errorf("checking out submodules: %w", err)
@@ -97,7 +99,8 @@ func (j *job) checkoutSubmodules(ctx context.Context, full bool) error {
 	if refused := g.refusals(); len(refused) > 0 {
 		why = strings.Join(slices.Compact(refused), "\n")
 	}
-	return fmt.Errorf("checking out submodules: %s\nA submodule must be at an https address, at one by ssh that the job's submodules "+
+	return fmt.Errorf("checking out submodules: %s\nA submodule must be at an https address, at one by ssh that the "+
+		"job's submodules "+
 		"open, or be the remote of a project that lends its source to this one (piston project lend)", why)
 }
 
@@ -109,8 +112,8 @@ type modules struct {
 	bridge   *bridge           // to hosts that only a key opens; nil without one
 }
 
-// ways gives git's settings for going out to addresses, by the submodules' names: what is lent comes from the service, and
-// what only a key opens by the bridge.
+// ways gives git's settings for going out to addresses, by the submodules' names: what is lent comes from the service,
+// and what only a key opens by the bridge.
 func (m *modules) ways(addresses map[string]string) (map[string]string, error) {
 	settings := maps.Clone(m.settings)
 	for name, address := range addresses {
@@ -208,7 +211,8 @@ func (m *modules) lstat(dir, name string) (os.FileInfo, error) {
 
 // named reads a setting of every submodule of a folder, by the submodules' names.
 func (m *modules) named(ctx context.Context, dir, key string, from ...string) (map[string]string, error) {
-	out, err := m.gitIn(ctx, dir, nil, append(append([]string{"config"}, from...), "-z", "--get-regexp", `^submodule\..*\.`+key+"$")...)
+	out, err := m.gitIn(ctx, dir, nil,
+		append(append([]string{"config"}, from...), "-z", "--get-regexp", `^submodule\..*\.`+key+"$")...)
 	var exit *exec.ExitError
 	if errors.As(err, &exit) && exit.ExitCode() == 1 {
 		return nil, nil // there is none (git-config(1))

@@ -17,8 +17,8 @@ const diskLook = 500 * time.Millisecond
 // maxReserve is the most room that is kept free on the runner's disk; of a small one a twentieth.
 const maxReserve = 500 << 20
 
-// watchDisk ends the job when its files take more than they may; and when the disk is almost full and no other job's files
-// take more, before everything else on the machine fails. It returns a function that ends the watch.
+// watchDisk ends the job when its files take more than they may; and when the disk is almost full and no other job's
+// files take more, before everything else on the machine fails. It returns a function that ends the watch.
 func (j *job) watchDisk(ctx context.Context) func() {
 	ctx, stop := context.WithCancel(ctx)
 	go func() {
@@ -42,10 +42,12 @@ func (j *job) watchDisk(ctx context.Context) func() {
 			took = time.Since(began)
 			switch most := j.use.of(j.work.Attempt, used); {
 			case j.limits.Disk > 0 && used > j.limits.Disk:
-				j.overLimit("disk", fmt.Sprintf("its files take %s, and %s are allowed", quantity.Bytes(used), quantity.Bytes(j.limits.Disk)))
+				j.overLimit("disk", fmt.Sprintf("its files take %s, and %s are allowed", quantity.Bytes(used),
+					quantity.Bytes(j.limits.Disk)))
 				return
 			case low > 1 && most && used > reserve/2: // at the second look all others have counted theirs, too
-				j.overLimit("disk", fmt.Sprintf("its files take %s, and the runner's disk has %s left", quantity.Bytes(used), quantity.Bytes(space.Free)))
+				j.overLimit("disk", fmt.Sprintf("its files take %s, and the runner's disk has %s left", quantity.Bytes(used),
+					quantity.Bytes(space.Free)))
 				return
 			}
 		}

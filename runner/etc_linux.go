@@ -12,7 +12,8 @@ import (
 
 // etc lists what of /etc a step may see: what programs need to run, and nothing of who lives on the machine.
 var etc = []string{"alternatives", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "nsswitch.conf", "hosts", "resolv.conf",
-	"localtime", "timezone", "ssl", "ca-certificates", "ca-certificates.conf", "pki", "fonts", "mime.types", "protocols", "services",
+	"localtime", "timezone", "ssl", "ca-certificates", "ca-certificates.conf", "pki", "fonts", "mime.types", "protocols",
+	"services",
 	"java-11-openjdk", "java-17-openjdk", "java-21-openjdk", "magic", "xdg"}
 
 // resolvFile says where names are looked up in a network of a job's own. It is beside the folder, not in it: there the
@@ -34,7 +35,8 @@ func (r *Runner) makeEtc() error {
 	if err := os.MkdirAll(top, 0o755); err != nil {
 		return err
 	}
-	for name, text := range map[string]string{"passwd": "build:x:1000:1000:build:/build/home:/bin/sh\n", "group": "build:x:1000:\n"} {
+	for name, text := range map[string]string{"passwd": "build:x:1000:1000:build:/build/home:/bin/sh\n",
+		"group": "build:x:1000:\n"} {
 		if err := os.WriteFile(filepath.Join(top, name), []byte(text), 0o644); err != nil {
 			return err
 		}

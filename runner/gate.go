@@ -21,9 +21,10 @@ import (
 	"gentlepiston.example/piston/core/reach"
 )
 
-// gate is the way by which git fetches what a repository names, such as submodules: a proxy of our own on loopback, which
-// opens tunnels (RFC 9110, 9.3.6, CONNECT) to addresses that strangers may make us speak to, at the port of https, and
-// does nothing else. It looks a name up itself and connects to what it has judged, so that a name cannot change between.
+// gate is the way by which git fetches what a repository names, such as submodules: a proxy of our own on loopback,
+// which opens tunnels (RFC 9110, 9.3.6, CONNECT) to addresses that strangers may make us speak to, at the port of
+// https, and does nothing else. It looks a name up itself and connects to what it has judged, so that a name cannot
+// change between.
 type gate struct {
 	policy   reach.Policy
 	listener net.Listener
@@ -67,7 +68,8 @@ func openGate(policy reach.Policy) (*gate, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &gate{policy: policy, listener: l, secret: rand.Text(), lookUp: net.DefaultResolver.LookupNetIP, upstream: http.ProxyFromEnvironment}
+	g := &gate{policy: policy, listener: l, secret: rand.Text(), lookUp: net.DefaultResolver.LookupNetIP,
+		upstream: http.ProxyFromEnvironment}
 	g.server = &http.Server{Handler: g, ReadHeaderTimeout: 10 * time.Second}
 	g.tunnels.Go(func() { _ = g.server.Serve(l) }) // it ends with the listener
 	return g, nil
@@ -130,7 +132,8 @@ func (g *gate) join(here net.Conn, sent *bufio.Reader, there net.Conn) {
 }
 
 // errInner says that an address is not one of the world.
-var errInner = errors.New("is not an address that a repository may make a runner speak to; only its owner can let it through")
+var errInner = errors.New("is not an address that a repository may make a runner speak to; only its owner can let " +
+	"it through")
 
 // dial connects to a host and port that may be spoken to; in the world that is one port.
 func (g *gate) dial(ctx context.Context, to string, only uint16) (net.Conn, error) {
@@ -160,7 +163,8 @@ func (g *gate) dial(ctx context.Context, to string, only uint16) (net.Conn, erro
 	}
 	last := fmt.Errorf("%s has no address", host)
 	for _, a := range addresses {
-		there, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", netip.AddrPortFrom(a, uint16(port)).String())
+		there, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp",
+			netip.AddrPortFrom(a, uint16(port)).String())
 		if err == nil {
 			return there, nil
 		}
@@ -198,7 +202,8 @@ func throughProxy(ctx context.Context, proxy *url.URL, to string) (net.Conn, err
 	ask := &http.Request{Method: http.MethodConnect, URL: &url.URL{Opaque: to}, Host: to, Header: http.Header{}}
 	if proxy.User != nil {
 		password, _ := proxy.User.Password()
-		ask.Header.Set("Proxy-Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(proxy.User.Username()+":"+password)))
+		ask.Header.Set("Proxy-Authorization",
+			"Basic "+base64.StdEncoding.EncodeToString([]byte(proxy.User.Username()+":"+password)))
 	}
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Now()) })
 	defer stop()

@@ -114,8 +114,8 @@ func (g *groups) clear() {
 	}
 }
 
-// try makes a group and removes it. In version 2 it finds out where that can be: in the group this process is in, when it
-// is alone there, or in the nearest above it that lets us and has no processes of its own.
+// try makes a group and removes it. In version 2 it finds out where that can be: in the group this process is in, when
+// it is alone there, or in the nearest above it that lets us and has no processes of its own.
 func (g *groups) try() error {
 	if !g.v2 {
 		return g.makeOne()
@@ -202,7 +202,8 @@ func (g *groups) make(name string, memory int64, processes int) (*group, error) 
 				return err
 			}
 			if memory > 0 {
-				_ = os.WriteFile(filepath.Join(made.memory, "memory.swap.max"), []byte("0"), 0) // not everywhere there is swap to account
+				_ = os.WriteFile(filepath.Join(made.memory, "memory.swap.max"), []byte("0"),
+					0) // not everywhere there is swap to account
 			}
 		} else if made.memory != "" {
 			if err := put(made.memory, "memory.limit_in_bytes", memory); err != nil {

@@ -83,7 +83,8 @@ func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 		})
 	})
 	if err == nil {
-		j.say(outside, "handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size), milliseconds(time.Since(began)))
+		j.say(outside, "handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size),
+			milliseconds(time.Since(began)))
 	}
 	return err
 }
@@ -105,7 +106,8 @@ func (j *job) sendPacked(ctx context.Context, most bounded, paths []string, send
 	}()
 	err := send(reader)
 	reader.CloseWithError(cmp.Or(err, io.ErrClosedPipe))
-	if packErr := <-packed; packErr != nil && !errors.Is(packErr, io.ErrClosedPipe) && (err == nil || !errors.Is(packErr, err)) {
+	if packErr := <-packed; packErr != nil && !errors.Is(packErr, io.ErrClosedPipe) &&
+		(err == nil || !errors.Is(packErr, err)) {
 		return packErr // why there was nothing to send
 	}
 	return err

@@ -105,5 +105,6 @@ func (h *hiding) look(say func(format string, args ...any)) bool {
 type holdsSecrets struct{ names []string }
 
 func (e *holdsSecrets) Error() string {
-	return fmt.Sprintf("it holds the secret %s: keep that out of it; an artifact that is meant to hold it says so by may_hold", strings.Join(e.names, ", "))
+	return fmt.Sprintf("it holds the secret %s: keep that out of it; an artifact that is meant to hold it says so by "+
+		"may_hold", strings.Join(e.names, ", "))
 }

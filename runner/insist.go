@@ -9,10 +9,11 @@ import (
 	"gentlepiston.example/piston/client"
 )
 
-// What fails since the service, its database or the way to it was away is not the job's fault: it is done again when they
-// are back. Only what fails although they are there is told of the job.
+// What fails since the service, its database or the way to it was away is not the job's fault: it is done again when
+// they are back. Only what fails although they are there is told of the job.
 
-// insistTimes is how often something is tried again while the service is there: it may have gone and come back in between.
+// insistTimes is how often something is tried again while the service is there: it may have gone and come back in
+// between.
 const insistTimes = 4
 
 // unmendable is what no second try mends, such as that something is larger than may be taken.
@@ -48,8 +49,8 @@ func isFinal(err error) bool {
 	return errors.As(err, &size) || errors.As(err, &secret) || errors.Is(err, ErrNothingToSave)
 }
 
-// awaitService waits until the service can work. When it stays away for longer than the runner's patience, the attempt is
-// lost, and the service has it tried again once it is back.
+// awaitService waits until the service can work. When it stays away for longer than the runner's patience, the attempt
+// is lost, and the service has it tried again once it is back.
 func (j *job) awaitService(ctx context.Context, first time.Duration) error {
 	end := time.Now().Add(patience)
 	for wait := first; ; wait = min(wait*2, 2*time.Second) {

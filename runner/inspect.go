@@ -89,7 +89,8 @@ func (j *job) search(r io.Reader, found map[string]bool) error {
 }
 
 // searchZip looks into the files of an archive. What is no archive after all was looked at already.
-func (j *job) searchZip(ctx context.Context, file io.ReaderAt, size int64, budget *unpacking, depth int, found map[string]bool) error {
+func (j *job) searchZip(ctx context.Context, file io.ReaderAt, size int64, budget *unpacking, depth int,
+	found map[string]bool) error {
 	archive, err := zip.NewReader(file, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return nil
@@ -108,7 +109,8 @@ func (j *job) searchZip(ctx context.Context, file io.ReaderAt, size int64, budge
 	return nil
 }
 
-func (j *job) searchEntry(ctx context.Context, entry *zip.File, budget *unpacking, depth int, found map[string]bool) error {
+func (j *job) searchEntry(ctx context.Context, entry *zip.File, budget *unpacking, depth int,
+	found map[string]bool) error {
 	content, err := entry.Open()
 	if err != nil {
 		return nil // packed in a way that is not known here

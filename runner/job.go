@@ -61,8 +61,9 @@ type job struct {
 func Workspace(folder string) string { return filepath.Join(folder, "build", "src") }
 
 func (r *Runner) job(work *api.Work, dir string, post Post) *job {
-	return &job{Runner: r, post: post, work: work, dir: dir, build: filepath.Join(dir, "build"), src: Workspace(dir), reports: make(chan report, 64),
-		limits: work.Job.Limits.Numbers().Within(r.Most), hide: newHiding(nil, "")}
+	return &job{Runner: r, post: post, work: work, dir: dir, build: filepath.Join(dir, "build"), src: Workspace(dir),
+		reports: make(chan report, 64),
+		limits:  work.Job.Limits.Numbers().Within(r.Most), hide: newHiding(nil, "")}
 }
 
 // ending is why a job ends before its time.
@@ -239,7 +240,8 @@ func (j *job) run(ctx context.Context) (err error) {
 	}
 	j.say(outside, "runner %s, %s, isolation %s, network %s", j.Name, platform(), j.Isolation, j.Network)
 	if j.Client == nil {
-		j.say(outside, "build number %s stands for the one that a service issues to each run, and never twice", j.work.Env["PISTON_BUILD_NUMBER"])
+		j.say(outside, "build number %s stands for the one that a service issues to each run, and never twice",
+			j.work.Env["PISTON_BUILD_NUMBER"])
 	}
 	defer j.watchDisk(ctx)() // from the first file of the checkout on
 	if err := j.checkout(ctx); err != nil {
@@ -372,7 +374,8 @@ const handBackWithin = 5 * time.Second
 func (j *job) handBack(log *slog.Logger) {
 	ctx, cancel := context.WithTimeout(context.Background(), handBackWithin)
 	defer cancel()
-	err := j.post.HandBack(ctx, j.work.Attempt, api.HandBack{Reason: fmt.Sprintf("handed back: runner %s is ending", j.Name)})
+	err := j.post.HandBack(ctx, j.work.Attempt,
+		api.HandBack{Reason: fmt.Sprintf("handed back: runner %s is ending", j.Name)})
 	if err != nil {
 		log.Warn("a job could not be handed back", "error", err)
 	}
@@ -392,7 +395,8 @@ func (j *job) finish(ctx context.Context, result error, log *slog.Logger) {
 		f.State, f.Reason = state.Failed, result.Error()
 	}
 	f.Reason = cut(j.hide.String(f.Reason), 4000)
-	// An end that has been taken makes the next beat hear that the attempt is over, maybe before we hear that it was taken.
+	// An end that has been taken makes the next beat hear that the attempt is over, maybe before we hear that it was
+	// taken.
 	if err := j.post.Finish(ctx, j.work.Attempt, f); err != nil && !errors.Is(context.Cause(ctx), errLost) {
 		log.Warn("the end of a job could not be reported", "error", err)
 	}

@@ -68,7 +68,8 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 // lettersLooked is how many files are looked at for one that is meant.
 const lettersLooked = 50_000
 
-// inOtherLetters finds a file that globs would match if they did not tell capitals from small letters; "" when there is none.
+// inOtherLetters finds a file that globs would match if they did not tell capitals from small letters; "" when there is
+// none.
 func (j *job) inOtherLetters(globs []string) (found string) {
 	n := 0
 	_ = fs.WalkDir(j.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
@@ -106,10 +107,12 @@ func (j *job) keepOne(ctx context.Context, name string, f artifact.File, mayHold
 		return err
 	}
 	err = j.insist(ctx, "keeping "+name, func() error {
-		return j.post.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum, func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
+		return j.post.KeepArtifact(ctx, j.work.Attempt, name, f.Path, sum,
+			func() (io.ReadCloser, error) { return j.root.Open(f.Path) })
 	})
 	if err == nil {
-		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, quantity.Bytes(f.Size), sum, milliseconds(time.Since(began)))
+		j.say(outside, "kept %s: %s, %s, sha256 %.12s, in %s", name, f.Path, quantity.Bytes(f.Size), sum,
+			milliseconds(time.Since(began)))
 	}
 	return err
 }
@@ -132,8 +135,8 @@ const (
 	maxReportFailures = 200
 )
 
-// testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log. none says why there is
-// no test case, when there is none.
+// testReports reads the JUnit XML files a step wrote. A file that cannot be read is told in the log. none says why
+// there is no test case, when there is none.
 func (j *job) testReports(step int, globs []string, dir string) (sum *api.TestReport, none string) {
 	found, err := artifact.Find(j.root.FS(), globs)
 	if err != nil || len(found.Files) == 0 {

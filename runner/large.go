@@ -82,7 +82,8 @@ func (j *job) fillIn(ctx context.Context, dir, source string) error {
 		if len(missing) > missingShown {
 			names += ", …"
 		}
-		j.say(outside, "%d of %d large files stay pointers of Git LFS, since the remote does not serve them: %s", len(missing), len(list), names)
+		j.say(outside, "%d of %d large files stay pointers of Git LFS, since the remote does not serve them: %s",
+			len(missing), len(list), names)
 	}
 	j.say(outside, "filled in %d large files, %s", len(filled), quantity.Bytes(total))
 	return j.unchanged(ctx, dir, filled)
@@ -165,7 +166,8 @@ func (j *job) fetchLarge(ctx context.Context, dir, source string, w wanted) (err
 func (j *job) unchanged(ctx context.Context, dir string, names []string) error {
 	for len(names) > 0 {
 		n := min(len(names), namedAtOnce)
-		if _, err := j.gitIn(ctx, dir, nil, append([]string{"update-index", "--assume-unchanged", "--"}, names[:n]...)...); err != nil {
+		if _, err := j.gitIn(ctx, dir, nil,
+			append([]string{"update-index", "--assume-unchanged", "--"}, names[:n]...)...); err != nil {
 			return err
 		}
 		names = names[n:]

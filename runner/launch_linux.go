@@ -9,9 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// launcher starts processes from a thread of its own that has gone where they are to be born: into control groups, into a
-// network. To move a process into a group that exists takes the kernel up to tens of milliseconds; to be born there takes
-// none, so that is paid once for a job and not for each step.
+// launcher starts processes from a thread of its own that has gone where they are to be born: into control groups, into
+// a network. To move a process into a group that exists takes the kernel up to tens of milliseconds; to be born there
+// takes none, so that is paid once for a job and not for each step.
 type launcher struct{ births chan *birth }
 
 // birth is a process to start.

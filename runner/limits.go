@@ -48,7 +48,8 @@ func (b bounded) check(name string, info fs.FileInfo) error {
 	if on := allocated(info); on < info.Size()/2 {
 		size += fmt.Sprintf(" (of which %s are more than holes)", quantity.Bytes(on))
 	}
-	return &unmendable{fmt.Sprintf("the job's limit of %s is reached: %s has %s, and %s are left", b.what, name, size, quantity.Bytes(b.most))}
+	return &unmendable{fmt.Sprintf("the job's limit of %s is reached: %s has %s, and %s are left", b.what, name, size,
+		quantity.Bytes(b.most))}
 }
 
 // openGroup makes the control group of the job's steps, where there can be one.

@@ -21,11 +21,13 @@ const (
 )
 
 // ErrNoNetwork says that steps cannot be given a network of their own here.
-var ErrNoNetwork = errors.New("steps cannot be given a network of their own, which keeps the machine and the house from them")
+var ErrNoNetwork = errors.New("steps cannot be given a network of their own, which keeps the machine and the house " +
+	"from them")
 
 // noNetwork says what is to be done then.
 func noNetwork(why error) error {
-	return fmt.Errorf("%w: %w. Debian's package slirp4netns makes them; or, if every repository this runner builds may reach all that this machine does, "+
+	return fmt.Errorf("%w: %w. Debian's package slirp4netns makes them; or, if every repository this runner builds may "+
+		"reach all that this machine does, "+
 		"start it with --network host", ErrNoNetwork, why)
 }
 
@@ -37,9 +39,11 @@ func (j *job) networkFor(wanted string) (string, error) {
 	case "host":
 		switch {
 		case j.Network == NetworkOutside:
-			return "", fmt.Errorf(`the step asks for the machine's own network (network = "host"), and this runner gives it to none; its owner can allow it: --network any`)
+			return "", fmt.Errorf(`the step asks for the machine's own network (network = "host"), and this runner gives it ` +
+				`to none; its owner can allow it: --network any`)
 		case !j.work.HostNetwork:
-			return "", fmt.Errorf(`the step asks for the machine's own network (network = "host"), and this run is not given it: ` +
+			return "", fmt.Errorf(`the step asks for the machine's own network (network = "host"), and this run is not given ` +
+				`it: ` +
 				`a project must be allowed to (piston project network), and a proposal from outside never is`)
 		}
 		return "host", nil

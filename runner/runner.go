@@ -91,7 +91,8 @@ func New(c Config) (*Runner, error) {
 		return nil, err
 	}
 	c.Client.Patience = patience
-	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes), groups: findGroups(c.Log), space: disk.Of}
+	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes),
+		groups: findGroups(c.Log), space: disk.Of}
 	if err := r.settle(); err != nil {
 		return nil, err
 	}
@@ -197,7 +198,8 @@ func (r *Runner) clear() error {
 // slot claims jobs and executes them, until claiming ends or the service refuses the runner.
 func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.CancelCauseFunc) {
 	request := api.ClaimRequest{Runner: r.Name, Labels: r.Labels, Platform: platform(), Slots: r.Slots,
-		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(), WaitMs: int(claimWait.Milliseconds())}
+		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(),
+		WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
 	nets := r.netSlot(ctx)
 	defer nets.close()

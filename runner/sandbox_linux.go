@@ -33,7 +33,8 @@ func checkIsolation(i Isolation) error {
 	out, err := exec.Command("bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/", "/", "true").CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("bubblewrap cannot make a sandbox here (%w: %s): are user namespaces allowed? "+
-			"If every repository this runner builds is trusted with the whole machine, start it with --isolation none", err, strings.TrimSpace(string(out)))
+			"If every repository this runner builds is trusted with the whole machine, start it with --isolation none", err,
+			strings.TrimSpace(string(out)))
 	}
 	return nil
 }
@@ -43,22 +44,26 @@ func checkAccount(i Isolation, a *account) error {
 	if i != Bubblewrap || a == nil {
 		return nil
 	}
-	cmd := exec.Command("bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/usr", "/usr", "--ro-bind", "/lib64", "/lib64", "--ro-bind", "/lib", "/lib",
+	cmd := exec.Command("bwrap", "--unshare-user", "--unshare-pid", "--ro-bind", "/usr", "/usr", "--ro-bind", "/lib64",
+		"/lib64", "--ro-bind", "/lib", "/lib",
 		"--proc", "/proc", "/usr/bin/true")
 	cmd.Dir = "/"
 	a.become(cmd)
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("the users without rights that steps run as when the runner is root cannot make a sandbox here (%w: %s): are user namespaces "+
+		return fmt.Errorf("the users without rights that steps run as when the runner is root cannot make a sandbox here "+
+			"(%w: %s): are user namespaces "+
 			"allowed to everybody? Otherwise run the runner as a user of its own", err, strings.TrimSpace(string(out)))
 	}
 	return nil
 }
 
-// What of /proc a step may only read, and what it finds empty (OCI runtime specification, config-linux.md, Masked Paths and
-// Readonly Paths): to root on the host, which a trial's steps are when root tries, they would let the host be changed.
+// What of /proc a step may only read, and what it finds empty (OCI runtime specification, config-linux.md, Masked Paths
+// and Readonly Paths): to root on the host, which a trial's steps are when root tries, they would let the host be
+// changed.
 var (
 	readOnly = []string{"/proc/sys", "/proc/irq", "/proc/bus", "/proc/fs", "/proc/pressure"}
-	covered  = []string{"/proc/acpi", "/proc/asound", "/proc/scsi", "/proc/kcore", "/proc/keys", "/proc/kmsg", "/proc/latency_stats", "/proc/mtrr",
+	covered  = []string{"/proc/acpi", "/proc/asound", "/proc/scsi", "/proc/kcore", "/proc/keys", "/proc/kmsg",
+		"/proc/latency_stats", "/proc/mtrr",
 		"/proc/sched_debug", "/proc/sysrq-trigger", "/proc/timer_list", "/proc/timer_stats"}
 )
 
@@ -211,7 +216,8 @@ func unnamedFile(text string) (*os.File, error) {
 // so what can be one is one.
 func (j *job) fixedArgs() ([]string, error) {
 	args := []string{"--unshare-user", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--unshare-cgroup-try",
-		"--uid", "1000", "--gid", "1000", "--hostname", "build", "--disable-userns", "--cap-drop", "ALL", "--die-with-parent", "--new-session",
+		"--uid", "1000", "--gid", "1000", "--hostname", "build", "--disable-userns", "--cap-drop", "ALL", "--die-with-parent",
+		"--new-session",
 		"--proc", "/proc", "--dev", "/dev", "--ro-bind", "/usr", "/usr", "--ro-bind", j.etcFolder(), "/etc",
 		"--bind", j.build, sandboxTop, "--symlink", filepath.Join(sandboxTop, "tmp"), "/tmp"}
 	args = append(args, coverProc()...)

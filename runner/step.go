@@ -38,7 +38,8 @@ func (j *job) step(ctx context.Context, i int) error {
 	before := j.group.counts()
 	code, err := j.runStep(ctx, i, step, &matters)
 	if err == nil && code != 0 && matters.Says(tooManyFiles) && j.limits.OpenFiles > 0 {
-		err = ending{state.Failed, fmt.Sprintf("the job's limit of open files is reached: %d in one process", j.limits.OpenFiles)}
+		err = ending{state.Failed,
+			fmt.Sprintf("the job's limit of open files is reached: %d in one process", j.limits.OpenFiles)}
 	}
 	if reached := j.group.counts().since(before, j.limits); reached != "" && err == nil && code != 0 {
 		err = ending{state.Failed, reached}
@@ -87,7 +88,8 @@ func (j *job) report(step int, r api.StepReport) {
 }
 
 // runStep executes a step's script; code is -1 when it has none.
-func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters *diagnose.Collector) (code int, err error) {
+func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters *diagnose.Collector) (code int,
+	err error) {
 	if step.Limit != "" {
 		var release context.CancelFunc
 		ctx, release = context.WithTimeoutCause(ctx, step.Limit.Value(),
@@ -99,7 +101,8 @@ func (j *job) runStep(ctx context.Context, i int, step *definition.Step, matters
 	}
 	if dir := j.dirOf(step); dir != "." {
 		if info, err := j.root.Stat(dir); err != nil || !info.IsDir() {
-			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?", dir)
+			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?",
+				dir)
 		}
 	}
 	spec, err := j.prepareStep(i, step)
@@ -320,7 +323,8 @@ func (j *job) placeSecretFolder(s *stepSpec, name string, value []byte) (string,
 }
 
 func errNoSecret(name string) error {
-	return fmt.Errorf("the secret %s was not given: since the run was planned it was dropped, has expired, or is kept for other runs; mend that, then start the run anew", name)
+	return fmt.Errorf("the secret %s was not given: since the run was planned it was dropped, has expired, or is kept "+
+		"for other runs; mend that, then start the run anew", name)
 }
 
 // placeFile writes a secret into the workspace; a file that was there comes back after the step.

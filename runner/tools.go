@@ -20,13 +20,20 @@ type Probe struct{ Name, Command string }
 
 // probes are the tools a runner looks for by itself.
 var probes = []Probe{
-	{"aapt", "aapt version"}, {"aapt2", "aapt2 version"}, {"apksigner", "apksigner --version"}, {"bundletool", "bundletool version"},
-	{"bash", "bash --version"}, {"bun", "bun --version"}, {"cargo", "cargo --version"}, {"clang", "clang --version"}, {"cmake", "cmake --version"},
-	{"cocoapods", "pod --version"}, {"curl", "curl --version"}, {"dart", "dart --version"}, {"flutter", "flutter --version"}, {"gcc", "gcc --version"},
-	{"git", "git --version"}, {"go", "go version"}, {"gradle", "gradle --version"}, {"java", "java -version"}, {"jq", "jq --version"},
-	{"kotlinc", "kotlinc -version"}, {"lld", "ld.lld --version"}, {"make", "make --version"}, {"maven", "mvn --version"}, {"ninja", "ninja --version"},
-	{"node", "node --version"}, {"npm", "npm --version"}, {"perl", "perl -e 'print $^V'"}, {"pnpm", "pnpm --version"}, {"python3", "python3 --version"},
-	{"ruby", "ruby --version"}, {"rustc", "rustc --version"}, {"swift", "swift --version"}, {"xcode", "xcodebuild -version"}, {"yarn", "yarn --version"},
+	{"aapt", "aapt version"}, {"aapt2", "aapt2 version"}, {"apksigner", "apksigner --version"},
+	{"bundletool", "bundletool version"},
+	{"bash", "bash --version"}, {"bun", "bun --version"}, {"cargo", "cargo --version"}, {"clang", "clang --version"},
+	{"cmake", "cmake --version"},
+	{"cocoapods", "pod --version"}, {"curl", "curl --version"}, {"dart", "dart --version"},
+	{"flutter", "flutter --version"}, {"gcc", "gcc --version"},
+	{"git", "git --version"}, {"go", "go version"}, {"gradle", "gradle --version"}, {"java", "java -version"},
+	{"jq", "jq --version"},
+	{"kotlinc", "kotlinc -version"}, {"lld", "ld.lld --version"}, {"make", "make --version"}, {"maven", "mvn --version"},
+	{"ninja", "ninja --version"},
+	{"node", "node --version"}, {"npm", "npm --version"}, {"perl", "perl -e 'print $^V'"}, {"pnpm", "pnpm --version"},
+	{"python3", "python3 --version"},
+	{"ruby", "ruby --version"}, {"rustc", "rustc --version"}, {"swift", "swift --version"},
+	{"xcode", "xcodebuild -version"}, {"yarn", "yarn --version"},
 	{"zip", "zip -v | sed -n 2p"},
 }
 
@@ -36,9 +43,9 @@ const probeFor = 20 * time.Second
 var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
 
 // FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more are
-// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for: one
-// of them that has no probe is there, in a version that cannot be told, when a program of that name is. It is not run: the
-// names are whatever pipelines say.
+// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for:
+// one of them that has no probe is there, in a version that cannot be told, when a program of that name is. It is not
+// run: the names are whatever pipelines say.
 func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[string]bool) map[string]string {
 	found := map[string]string{}
 	var mu sync.Mutex

@@ -93,7 +93,8 @@ func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 	if err := os.Chmod(spec.script, 0o644); err != nil {
 		return err
 	}
-	if err := os.WriteFile(spec.script, []byte("exec /bin/bash --norc -i 2>/dev/null || exec /bin/sh -i\n"), 0o644); err != nil {
+	if err := os.WriteFile(spec.script, []byte("exec /bin/bash --norc -i 2>/dev/null || exec /bin/sh -i\n"),
+		0o644); err != nil {
 		return err
 	}
 	cmd, err := j.command(spec)

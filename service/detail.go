@@ -18,7 +18,8 @@ func (s *Service) Run(ctx context.Context, project string, number int64) (api.Ru
 	if err != nil {
 		return api.RunDetail{}, err
 	}
-	d := api.RunDetail{Run: runOf(run), Findings: run.Findings.V, Jobs: []api.Job{}, Artifacts: []api.Artifact{}, Now: time.Now()}
+	d := api.RunDetail{Run: runOf(run), Findings: run.Findings.V, Jobs: []api.Job{}, Artifacts: []api.Artifact{},
+		Now: time.Now()}
 	parts, err := s.parts(ctx, run.ID)
 	if err != nil {
 		return d, err
@@ -96,7 +97,8 @@ func (p parts) latest(j store.Job) (a store.Attempt, ok bool) {
 
 func (p parts) job(j store.Job, now time.Time) api.Job {
 	d := j.Definition.V
-	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: nonNil(d.After), Machine: nonNil(d.Machine), Of: d.Of, Advisory: d.Advisory,
+	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: nonNil(d.After), Machine: nonNil(d.Machine),
+		Of: d.Of, Advisory: d.Advisory,
 		Attempts: []api.AttemptNote{}, Steps: []api.Step{}, Caches: []api.CacheUse{}}
 	for _, a := range p.attempts[j.ID] {
 		out.Attempts = append(out.Attempts, api.AttemptNote{Number: a.Number, State: a.State, Reason: a.Reason})
@@ -114,7 +116,8 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	}
 	out.Attempt, out.Runner, out.LogLines = a.Number, a.Runner, a.LogLines
 	out.Queued, out.Claimed, out.Prepared, out.Finished = &a.Queued, a.Claimed, a.Prepared, a.Finished
-	times := timing.Job{Queued: a.Queued, Claimed: value(a.Claimed), Prepared: value(a.Prepared), Finished: value(a.Finished)}
+	times := timing.Job{Queued: a.Queued, Claimed: value(a.Claimed), Prepared: value(a.Prepared),
+		Finished: value(a.Finished)}
 	if len(d.Tools) > 0 {
 		out.Tools = map[string]string{}
 		for name := range d.Tools {
@@ -125,13 +128,15 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	}
 	for i, s := range p.steps[a.ID] {
 		out.Steps = append(out.Steps, api.Step{Name: s.Name, State: s.State, Reason: s.Reason, ExitCode: s.ExitCode,
-			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine, Advisory: i < len(d.Step) && d.Step[i].Advisory})
+			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine,
+			Advisory: i < len(d.Step) && d.Step[i].Advisory})
 		times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: value(s.Started), Ended: value(s.Finished)})
 		out.Tests = out.Tests.With(s.Tests.V)
 	}
 	out.Timing = timing.Of(times, now)
 	for _, u := range p.uses[a.ID] {
-		out.Caches = append(out.Caches, api.CacheUse{Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved, Size: u.Size, TookMs: u.TookMs, Note: u.Note})
+		out.Caches = append(out.Caches,
+			api.CacheUse{Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved, Size: u.Size, TookMs: u.TookMs, Note: u.Note})
 	}
 	return out
 }
@@ -159,7 +164,8 @@ func (p parts) failure() *api.Failure {
 func failureOf(j store.Job, a store.Attempt, steps []store.Step) *api.Failure {
 	f := &api.Failure{Job: j.Name, StepNo: -1, Reason: a.Reason, Lines: []logline.Line{}}
 	for i, s := range steps {
-		if s.State != state.Failed && s.State != state.TimedOut || i < len(j.Definition.V.Step) && j.Definition.V.Step[i].Advisory {
+		if s.State != state.Failed && s.State != state.TimedOut ||
+			i < len(j.Definition.V.Step) && j.Definition.V.Step[i].Advisory {
 			continue
 		}
 		f.Step, f.StepNo, f.ExitCode = s.Name, s.Position, s.ExitCode

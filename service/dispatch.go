@@ -195,8 +195,8 @@ func (d *dispatcher) round(ctx context.Context) error {
 	return err
 }
 
-// standing leaves those that may be given jobs at this moment: a claim is held open for long, and meanwhile its token may
-// have been revoked, or its runner held. Whose token stands no more is told so.
+// standing leaves those that may be given jobs at this moment: a claim is held open for long, and meanwhile its token
+// may have been revoked, or its runner held. Whose token stands no more is told so.
 func (d *dispatcher) standing(ctx context.Context, q store.Q, waiting []*waiter) (may []*waiter, err error) {
 	var tokens []int64
 	var names []string

@@ -43,12 +43,15 @@ func (pl *planner) ended(ctx context.Context, e endedRun) (int, error) {
 		pl.log.Warn("runs start runs without an end; this one starts no more", "project", pl.project.Name, "run", run.Number)
 		return 0, nil
 	}
-	made, err := pl.event(ctx, plan.Event{Trigger: plan.OnPipeline, Branch: run.Branch, Tag: run.Tag, Commit: run.Commit, Target: run.Target,
-		Proposal: run.Proposal, Outside: run.Outside, Ended: run.Pipeline, EndState: e.State}, cause{run: run.Number, depth: run.Depth + 1})
+	made, err := pl.event(ctx,
+		plan.Event{Trigger: plan.OnPipeline, Branch: run.Branch, Tag: run.Tag, Commit: run.Commit, Target: run.Target,
+			Proposal: run.Proposal, Outside: run.Outside, Ended: run.Pipeline, EndState: e.State},
+		cause{run: run.Number, depth: run.Depth + 1})
 	return len(made), err
 }
 
 // conflict says that a proposal cannot be merged.
 func conflict(err error, e plan.Event) definition.Finding {
-	return check.About("conflict", definition.Folder, err.Error(), fmt.Sprintf("Merge %s into the proposal, and settle the conflict there.", e.Target))
+	return check.About("conflict", definition.Folder, err.Error(),
+		fmt.Sprintf("Merge %s into the proposal, and settle the conflict there.", e.Target))
 }

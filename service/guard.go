@@ -22,7 +22,8 @@ var ofSecrets = []string{"secret-not-set", "secret-protected", "secret-expired",
 // It also tells the run's guard: which protected secrets its steps list.
 func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
 	protected := map[string]access.Scope{}
-	run.Findings.V = slices.DeleteFunc(run.Findings.V, func(f definition.Finding) bool { return slices.Contains(ofSecrets, f.Code) })
+	run.Findings.V = slices.DeleteFunc(run.Findings.V,
+		func(f definition.Finding) bool { return slices.Contains(ofSecrets, f.Code) })
 	at := &check.Occasion{Pipeline: run.Pipeline, Branch: run.Branch, Tag: run.Tag}
 	for _, name := range p.JobNames() {
 		j := p.Job[name]

@@ -15,7 +15,8 @@ import (
 
 // Health tells whether the service can work, and if not what is wrong with which of its parts.
 func (s *Service) Health(ctx context.Context) api.Health {
-	parts := []api.HealthPart{part("database", s.store.Ping(ctx), "it cannot be reached just now; the service waits for it"),
+	parts := []api.HealthPart{part("database", s.store.Ping(ctx),
+		"it cannot be reached just now; the service waits for it"),
 		part("stream", s.stream.Health(), ""), part("disk", s.space.trouble(), "")}
 	h := api.Health{OK: true, Parts: parts}
 	for _, p := range parts {
@@ -54,7 +55,8 @@ const lookEvery = time.Second
 type errReserve struct{ free, reserve int64 }
 
 func (e errReserve) Error() string {
-	return fmt.Sprintf("the server's disk is almost full: %s are free, and %s are kept in reserve; make room, or keep less (piston kept)",
+	return fmt.Sprintf("the server's disk is almost full: %s are free, and %s are kept in reserve; make room, or keep "+
+		"less (piston kept)",
 		quantity.Bytes(e.free), quantity.Bytes(e.reserve))
 }
 

@@ -23,9 +23,10 @@ import (
 var ErrSignature = errors.New("the signature does not fit")
 
 // ReceiveSigned records a push or proposal reported by the rules of Standard Webhooks (1.0.0): the signature must fit
-// the body, the timestamp be within five minutes, and a delivery that came before starts nothing again. The answer waits
-// a while for the runs.
-func (s *Service) ReceiveSigned(ctx context.Context, project string, header http.Header, body []byte, wait time.Duration) (api.PushAccepted, error) {
+// the body, the timestamp be within five minutes, and a delivery that came before starts nothing again. The answer
+// waits a while for the runs.
+func (s *Service) ReceiveSigned(ctx context.Context, project string, header http.Header, body []byte,
+	wait time.Duration) (api.PushAccepted, error) {
 	p, err := s.store.ProjectByName(ctx, project)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.PushAccepted{}, ErrSignature // no word on which projects there are
@@ -93,7 +94,8 @@ func checkPush(d api.PushData) error {
 	}
 	for _, u := range d.Updates {
 		if !objectID(u.Before) || !objectID(u.After) || !refForm(u.Ref) {
-			return fmt.Errorf("ref update %.80q %.80q %.80q is %w: give refs/… and two object ids", u.Ref, u.Before, u.After, ErrInvalid)
+			return fmt.Errorf("ref update %.80q %.80q %.80q is %w: give refs/… and two object ids", u.Ref, u.Before, u.After,
+				ErrInvalid)
 		}
 	}
 	return nil
@@ -101,7 +103,8 @@ func checkPush(d api.PushData) error {
 
 func checkProposal(d api.ProposalData) error {
 	switch {
-	case d.Proposal == "" || len(d.Proposal) > 200 || strings.ContainsFunc(d.Proposal, func(r rune) bool { return r < ' ' }):
+	case d.Proposal == "" || len(d.Proposal) > 200 ||
+		strings.ContainsFunc(d.Proposal, func(r rune) bool { return r < ' ' }):
 		return fmt.Errorf("data.proposal is %w: give its name or number", ErrInvalid)
 	case !refForm("refs/heads/" + d.Target):
 		return fmt.Errorf("data.target is %w: give the branch it wants into", ErrInvalid)
@@ -119,12 +122,14 @@ func objectID(s string) bool {
 
 // refForm keeps out what is no name of a ref (git-check-ref-format(1)) and could be taken for something else.
 func refForm(ref string) bool {
-	return strings.HasPrefix(ref, "refs/") && len(ref) <= 1024 && !strings.Contains(ref, "..") && !strings.HasSuffix(ref, "/") &&
+	return strings.HasPrefix(ref, "refs/") && len(ref) <= 1024 && !strings.Contains(ref, "..") &&
+		!strings.HasSuffix(ref, "/") &&
 		!strings.ContainsFunc(ref, func(r rune) bool { return r <= ' ' || strings.ContainsRune(`~^:?*[\`, r) || r == 0x7f })
 }
 
 // receive records an event, then plans it at once; should that be cut short, upkeep plans it later.
-func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event spooled, wait time.Duration) (api.PushAccepted, error) {
+func (s *Service) receive(ctx context.Context, p store.Project, delivery string, event spooled,
+	wait time.Duration) (api.PushAccepted, error) {
 	body, err := json.Marshal(event)
 	if err != nil {
 		return api.PushAccepted{}, err
@@ -155,7 +160,8 @@ func (pl *planner) updates(ctx context.Context, updates []plan.RefUpdate) (runs 
 		}
 		if errors.Is(err, source.ErrNoObject) {
 			// The push was undone before it could be read; there is nothing left to build.
-			pl.log.Warn("a pushed commit is not in the repository any more", "project", pl.project.Name, "ref", u.Ref, "commit", u.After)
+			pl.log.Warn("a pushed commit is not in the repository any more", "project", pl.project.Name, "ref", u.Ref, "commit",
+				u.After)
 			continue
 		}
 		if err == nil && event.Trigger == plan.OnPush && event.Branch == pl.view.main {
@@ -176,7 +182,8 @@ func (pl *planner) proposal(ctx context.Context, d api.ProposalData) (runs int, 
 			return 0, err
 		}
 	}
-	made, err := pl.merged(ctx, plan.Event{Trigger: plan.OnProposal, Proposal: d.Proposal, Target: d.Target, Commit: d.Commit, Outside: !d.Inside})
+	made, err := pl.merged(ctx,
+		plan.Event{Trigger: plan.OnProposal, Proposal: d.Proposal, Target: d.Target, Commit: d.Commit, Outside: !d.Inside})
 	return len(made), err
 }
 

@@ -68,8 +68,9 @@ func (s *Service) provider(ctx context.Context) (*oidc.Provider, *oauth2.Config,
 		s.discovered.provider = p
 	}
 	p := s.discovered.provider
-	return p, &oauth2.Config{ClientID: s.issuer.ClientID, ClientSecret: s.issuer.ClientSecret, Endpoint: p.Endpoint(), RedirectURL: s.issuer.Return,
-		Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, nil
+	return p, &oauth2.Config{ClientID: s.issuer.ClientID, ClientSecret: s.issuer.ClientSecret, Endpoint: p.Endpoint(),
+		RedirectURL: s.issuer.Return,
+		Scopes:      []string{oidc.ScopeOpenID, "profile", "email"}}, nil
 }
 
 // IssuerName is what the issuer is called; "" when there is none.
@@ -133,7 +134,8 @@ func (s *Service) ReturnFromIssuer(ctx context.Context, kept []byte, state, code
 		err = json.Unmarshal(text, &in)
 	}
 	if err != nil || in.State == "" || state != in.State || time.Now().After(in.Until) {
-		return Arrival{}, fmt.Errorf("%w: it does not belong to a sign-in that this browser began in the last %d minutes; begin again", ErrIssuer, int(signingInFor.Minutes()))
+		return Arrival{}, fmt.Errorf("%w: it does not belong to a sign-in that this browser began in the last %d minutes; "+
+			"begin again", ErrIssuer, int(signingInFor.Minutes()))
 	}
 	person, err := s.comesBack(ctx, in, code)
 	if err != nil {
@@ -251,7 +253,9 @@ func addFromIssuer(ctx context.Context, q store.Q, id *oidc.IDToken, claims map[
 	if err := q.AddPerson(ctx, store.Person{Name: name, Issuer: id.Issuer, Subject: id.Subject}); err != nil {
 		return store.Person{}, err
 	}
-	if err := note(ctx, q, act{name: "person.add", subject: name, after: map[string]string{"issuer": id.Issuer, "subject": id.Subject}}); err != nil {
+	if err := note(ctx, q,
+		act{name: "person.add", subject: name,
+			after: map[string]string{"issuer": id.Issuer, "subject": id.Subject}}); err != nil {
 		return store.Person{}, err
 	}
 	return q.PersonByName(ctx, name)

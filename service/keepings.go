@@ -14,8 +14,8 @@ import (
 )
 
 // OpenCache reads the saved copy of a cache for a running attempt. Runs that are given protected secrets have caches of
-// their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may hold
-// what a secret has opened.
+// their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may
+// hold what a secret has opened.
 func (s *Service) OpenCache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
 	run, err := s.runOfRunning(ctx, attempt)
 	if err != nil {
@@ -51,7 +51,8 @@ func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string
 	if err != nil {
 		return 0, err
 	}
-	err = s.store.AddCache(ctx, run.ProjectID, store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
+	err = s.store.AddCache(ctx, run.ProjectID,
+		store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
 	if errors.Is(err, store.ErrExists) {
 		err = s.blobs.Delete(ctx, blobName) // another run was first; its copy is as good
 	}
@@ -59,7 +60,8 @@ func (s *Service) SaveCache(ctx context.Context, attempt int64, name, key string
 }
 
 // KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
-func (s *Service) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string, r io.Reader) (api.Artifact, error) {
+func (s *Service) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string,
+	r io.Reader) (api.Artifact, error) {
 	if _, err := s.runOfRunning(ctx, attempt); err != nil {
 		return api.Artifact{}, err
 	}
@@ -70,7 +72,8 @@ func (s *Service) KeepArtifact(ctx context.Context, attempt int64, name, file, s
 	}
 	if w.SHA256 != sha256 {
 		_ = s.blobs.Delete(ctx, blobName)
-		return api.Artifact{}, fmt.Errorf("%s arrived with digest %.12s, the runner says %.12s; %w", file, w.SHA256, sha256, ErrInvalid)
+		return api.Artifact{},
+			fmt.Errorf("%s arrived with digest %.12s, the runner says %.12s; %w", file, w.SHA256, sha256, ErrInvalid)
 	}
 	a := store.Artifact{Name: name, Path: file, Size: w.Size, SHA256: w.SHA256, Blob: blobName}
 	err = s.store.AddArtifact(ctx, attempt, a)
@@ -89,11 +92,13 @@ func (s *Service) runOfRunning(ctx context.Context, attempt int64) (store.Run, e
 }
 
 func artifactOf(f store.Artifact) api.Artifact {
-	return api.Artifact{ID: f.ID, Job: f.Job, Name: f.Name, Path: f.Path, Size: f.Size, SHA256: f.SHA256, Created: f.Created}
+	return api.Artifact{ID: f.ID, Job: f.Job, Name: f.Name, Path: f.Path, Size: f.Size, SHA256: f.SHA256,
+		Created: f.Created}
 }
 
 // OpenArtifact reads a kept file of a run.
-func (s *Service) OpenArtifact(ctx context.Context, project string, number, id int64) (api.Artifact, io.ReadCloser, error) {
+func (s *Service) OpenArtifact(ctx context.Context, project string, number, id int64) (api.Artifact, io.ReadCloser,
+	error) {
 	run, err := s.run(ctx, project, number)
 	if err != nil {
 		return api.Artifact{}, nil, err
@@ -131,7 +136,9 @@ func (s *Service) OpenHandover(ctx context.Context, attempt int64, job, name str
 	}
 	h, err := s.store.HandoverOf(ctx, run.ID, job, name)
 	if err != nil {
-		return nil, known(err, "what job %s handed on as %s is not kept, or not any longer (piston kept tells how long); start the whole run again", job, name)
+		return nil, known(err,
+			"what job %s handed on as %s is not kept, or not any longer (piston kept tells how long); start the whole run again",
+			job, name)
 	}
 	return s.blobs.Open(ctx, h.Blob)
 }

@@ -18,9 +18,9 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// What runs leave behind is given up by rules. The record goes first, then the blob: what a crash leaves between them is a
-// blob that no record speaks of, which the sweep finds. A blob is written before its record, so one is an orphan only when
-// it has been there for longer than any writing takes.
+// What runs leave behind is given up by rules. The record goes first, then the blob: what a crash leaves between them
+// is a blob that no record speaks of, which the sweep finds. A blob is written before its record, so one is an orphan
+// only when it has been there for longer than any writing takes.
 
 const (
 	sweepEvery  = 10 * time.Minute
@@ -38,8 +38,9 @@ func (s *Service) rules(ctx context.Context, project int64) (inForce, own keep.R
 }
 
 func cutOf(r keep.Rules, now time.Time) store.Cut {
-	return store.Cut{Log: keep.Before(now, r.LogDays), Artifact: keep.Before(now, r.ArtifactDays), Cache: keep.Before(now, r.CacheDays),
-		Hand: keep.Before(now, r.HandDays), ArtifactRuns: r.ArtifactRuns, CacheBytes: r.CacheBytes}
+	return store.Cut{Log: keep.Before(now, r.LogDays), Artifact: keep.Before(now, r.ArtifactDays),
+		Cache: keep.Before(now, r.CacheDays),
+		Hand:  keep.Before(now, r.HandDays), ArtifactRuns: r.ArtifactRuns, CacheBytes: r.CacheBytes}
 }
 
 // Kept tells what is kept of a project, or with "" of all, by which rules, and how much goes.
@@ -113,7 +114,8 @@ func (s *Service) KeptItems(ctx context.Context, project string, f KeptFilter) (
 			page.Next = placeAfter(list[i-1])
 			break
 		}
-		page.Items = append(page.Items, api.KeptItem{Kind: k.Kind, Project: k.Project, Run: k.Run, What: k.What, Size: k.Size, Since: k.Since, Goes: k.Goes})
+		page.Items = append(page.Items,
+			api.KeptItem{Kind: k.Kind, Project: k.Project, Run: k.Run, What: k.What, Size: k.Size, Since: k.Since, Goes: k.Goes})
 	}
 	return page, err
 }
@@ -154,7 +156,8 @@ func (s *Service) SetRules(ctx context.Context, project string, r keep.Rules) er
 	if err != nil {
 		return err
 	}
-	return s.acting(ctx, act{"kept.rules", project, "", was, r}, func(q store.Q) error { return q.SetRules(ctx, id, r, WhoAsks(ctx).Name) })
+	return s.acting(ctx, act{"kept.rules", project, "", was, r},
+		func(q store.Q) error { return q.SetRules(ctx, id, r, WhoAsks(ctx).Name) })
 }
 
 // sweep gives up what the rules say, then looks for orphans.
@@ -264,7 +267,8 @@ func (s *Service) RemoveProject(ctx context.Context, name string) error {
 		if err := q.RemoveProject(ctx, p.ID); err != nil {
 			return known(err, "project %s", name)
 		}
-		return note(ctx, q, act{name: "project.remove", project: name, before: map[string]any{"remote": p.Remote, "blobs": len(blobs)}})
+		return note(ctx, q, act{name: "project.remove", project: name,
+			before: map[string]any{"remote": p.Remote, "blobs": len(blobs)}})
 	})
 	if err != nil {
 		return err

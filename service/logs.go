@@ -48,7 +48,8 @@ type LogRequest struct {
 }
 
 // attemptOf finds an attempt of a job by its number, 0 for the latest.
-func (s *Service) attemptOf(ctx context.Context, run store.Run, job string, number int) (a store.Attempt, exists bool, err error) {
+func (s *Service) attemptOf(ctx context.Context, run store.Run, job string, number int) (a store.Attempt, exists bool,
+	err error) {
 	jobs, err := s.store.Jobs(ctx, run.ID)
 	if err != nil {
 		return a, false, err
@@ -122,7 +123,8 @@ func (s *Service) readLog(ctx context.Context, a store.Attempt, from int64, limi
 }
 
 // WriteLog writes a whole log as plain text.
-func (s *Service) WriteLog(ctx context.Context, project string, number int64, job string, attempt int, w io.Writer) error {
+func (s *Service) WriteLog(ctx context.Context, project string, number int64, job string, attempt int,
+	w io.Writer) error {
 	for from := int64(1); ; {
 		part, err := s.Log(ctx, project, number, LogRequest{Job: job, Attempt: attempt, From: from, Limit: MaxLogPart})
 		if err != nil || len(part.Lines) == 0 {
@@ -216,7 +218,8 @@ type Cursors map[int64]int64
 
 // Follow reads the logs of a run as they grow, or one attempt's, from the cursors on, and hands each stretch to
 // emit, without a gap and without a line twice. It returns when ctx ends or emit fails.
-func (s *Service) Follow(ctx context.Context, run, only int64, cursors Cursors, emit func(store.Attempt, []logline.Line) error) error {
+func (s *Service) Follow(ctx context.Context, run, only int64, cursors Cursors,
+	emit func(store.Attempt, []logline.Line) error) error {
 	reader, err := s.stream.Logs(ctx, run, only)
 	if err != nil {
 		return err

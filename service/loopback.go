@@ -15,9 +15,9 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// A program on somebody's machine signs in by their browser (RFC 8252, section 7.3): it listens on loopback, the browser
-// goes to the issuer and comes back here, and we send it on to the program with a code. Only the program can redeem it,
-// since only it knows what its challenge was made of (RFC 7636).
+// A program on somebody's machine signs in by their browser (RFC 8252, section 7.3): it listens on loopback, the
+// browser goes to the issuer and comes back here, and we send it on to the program with a code. Only the program can
+// redeem it, since only it knows what its challenge was made of (RFC 7636).
 
 // Loopback is a program that waits for a browser. The zero value is none: the browser itself signs in.
 type Loopback struct {
@@ -29,7 +29,8 @@ type Loopback struct {
 func (l Loopback) Check() error {
 	sum, err := base64.RawURLEncoding.DecodeString(l.Challenge)
 	if l != (Loopback{}) && (l.Port < 1024 || l.Port > 65535 || err != nil || len(sum) != sha256.Size) {
-		return fmt.Errorf("a sign-in by a program needs a port from 1024 to 65535 and an S256 challenge; it is %w", ErrInvalid)
+		return fmt.Errorf("a sign-in by a program needs a port from 1024 to 65535 and an S256 challenge; it is %w",
+			ErrInvalid)
 	}
 	return nil
 }
@@ -59,7 +60,8 @@ func (s *Service) Redeem(ctx context.Context, in api.Redeem, address string) (En
 	}
 	sum := sha256.Sum256([]byte(in.Verifier))
 	if err != nil || person.Disabled || base64.RawURLEncoding.EncodeToString(sum[:]) != challenge {
-		return Entry{}, fmt.Errorf("%w: the code is not of this sign-in, was used, or is older than a minute; begin again", ErrIssuer)
+		return Entry{}, fmt.Errorf("%w: the code is not of this sign-in, was used, or is older than a minute; begin again",
+			ErrIssuer)
 	}
 	return s.enter(ctx, person, address, "", true)
 }

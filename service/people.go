@@ -30,7 +30,8 @@ func (s *Service) EnsureAdministrator(ctx context.Context) (password string, err
 }
 
 func personOf(p store.Person) api.Person {
-	return api.Person{Name: p.Name, Administrator: p.Administrator || p.ByGroup, Disabled: p.Disabled, Issuer: p.Issuer, Groups: nonNil(p.Groups),
+	return api.Person{Name: p.Name, Administrator: p.Administrator || p.ByGroup, Disabled: p.Disabled, Issuer: p.Issuer,
+		Groups:  nonNil(p.Groups),
 		Created: p.Created, Seen: p.Seen}
 }
 
@@ -48,9 +49,10 @@ func (s *Service) People(ctx context.Context, page api.Page) ([]api.Person, erro
 func (s *Service) AddPerson(ctx context.Context, n api.NewPerson) (api.NewPassword, error) {
 	made := api.NewPassword{Name: n.Name, Password: newPassword()}
 	hash := hashPassword(made.Password)
-	err := s.acting(ctx, act{name: "person.add", subject: n.Name, after: map[string]any{"administrator": n.Administrator}}, func(q store.Q) error {
-		return q.AddPerson(ctx, store.Person{Name: n.Name, PasswordHash: hash, Administrator: n.Administrator})
-	})
+	err := s.acting(ctx, act{name: "person.add", subject: n.Name, after: map[string]any{"administrator": n.Administrator}},
+		func(q store.Q) error {
+			return q.AddPerson(ctx, store.Person{Name: n.Name, PasswordHash: hash, Administrator: n.Administrator})
+		})
 	return made, known(err, "somebody called %s", n.Name)
 }
 
@@ -157,7 +159,8 @@ func (s *Service) setPassword(ctx context.Context, p store.Person, password, nam
 }
 
 func groupOf(g store.Group) api.Group {
-	return api.Group{Name: g.Name, Administrators: g.Administrators, IssuerGroup: g.IssuerGroup, Members: nonNil(g.Members)}
+	return api.Group{Name: g.Name, Administrators: g.Administrators, IssuerGroup: g.IssuerGroup,
+		Members: nonNil(g.Members)}
 }
 
 // Groups lists groups by name.
@@ -178,7 +181,8 @@ func (s *Service) SetGroup(ctx context.Context, name string, in api.GroupChange)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err := q.SetGroup(ctx, store.Group{Name: name, Administrators: in.Administrators, IssuerGroup: in.IssuerGroup}); err != nil {
+		if err := q.SetGroup(ctx,
+			store.Group{Name: name, Administrators: in.Administrators, IssuerGroup: in.IssuerGroup}); err != nil {
 			return err
 		}
 		if now, err = q.GroupByName(ctx, name); err != nil {
@@ -259,7 +263,8 @@ func (s *Service) DropGrant(ctx context.Context, g api.Grant) error {
 }
 
 // regrant changes a grant and notes it, with the role there was.
-func (s *Service) regrant(ctx context.Context, a act, g api.Grant, change func(store.Q, context.Context, store.Grant) error) error {
+func (s *Service) regrant(ctx context.Context, a act, g api.Grant,
+	change func(store.Q, context.Context, store.Grant) error) error {
 	row := store.Grant{Project: g.Project, Person: g.Person, Group: g.Group, Role: g.Role}
 	a.project, a.subject = g.Project, g.Whom()
 	return s.store.Tx(ctx, func(q store.Q) error {

@@ -94,7 +94,8 @@ func (s *Service) withTree(ctx context.Context, project, ref string, do func(*sn
 }
 
 func noteOf(f check.File, text []byte) api.PipelineNote {
-	n := api.PipelineNote{Name: f.Name, Path: f.Path, Text: string(text), Triggers: []string{}, Inputs: []*definition.Input{}, Jobs: []api.GraphJob{},
+	n := api.PipelineNote{Name: f.Name, Path: f.Path, Text: string(text), Triggers: []string{},
+		Inputs: []*definition.Input{}, Jobs: []api.GraphJob{},
 		Findings: append([]definition.Finding{}, f.Findings...)}
 	p := f.Pipeline
 	if p == nil {
@@ -107,7 +108,8 @@ func noteOf(f check.File, text []byte) api.PipelineNote {
 	slices.SortFunc(n.Inputs, func(a, b *definition.Input) int { return strings.Compare(a.Name, b.Name) })
 	for _, name := range p.JobNames() {
 		j := p.Job[name]
-		n.Jobs = append(n.Jobs, api.GraphJob{Name: name, After: nonNil(j.After), Of: j.Of, Steps: len(j.Step), When: j.When, Line: p.Line(j)})
+		n.Jobs = append(n.Jobs,
+			api.GraphJob{Name: name, After: nonNil(j.After), Of: j.Of, Steps: len(j.Step), When: j.When, Line: p.Line(j)})
 	}
 	return n
 }

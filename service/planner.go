@@ -59,7 +59,8 @@ func (s *Service) knowledge(ctx context.Context, q store.Q, p store.Project) (*c
 	}
 	known, revisions := &check.Service{Project: p.Name, Now: time.Now()}, map[string]int{}
 	for _, v := range secrets {
-		known.Secrets, revisions[v.Name] = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope(), Expires: v.Expires}), v.Number
+		known.Secrets, revisions[v.Name] = append(known.Secrets,
+			check.Secret{Name: v.Name, Scope: v.Scope(), Expires: v.Expires}), v.Number
 	}
 	if known.LastBuild, err = q.LastBuild(ctx, p.ID); err != nil {
 		return nil, nil, err
@@ -72,7 +73,8 @@ func (s *Service) knowledge(ctx context.Context, q store.Q, p store.Project) (*c
 }
 
 func runnerOf(r store.Runner) schedule.Runner {
-	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V, Lacks: r.Lacks, There: time.Since(r.Seen) < onlineFor, Project: r.Project, Held: r.Held}
+	return schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools.V, Lacks: r.Lacks,
+		There: time.Since(r.Seen) < onlineFor, Project: r.Project, Held: r.Held}
 }
 
 // event writes the runs an event starts.
@@ -95,9 +97,12 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) ([]store.
 	followed := follows(result.Files)
 	var runs []store.Run
 	for _, f := range result.Files {
-		run := store.Run{ProjectID: pl.project.ID, Project: pl.project.Name, Pipeline: f.Name, Trigger: e.Trigger, Branch: e.Branch, Tag: e.Tag,
-			Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author, StartedBy: why.person, Queued: time.Now(),
-			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run, Depth: why.depth, Followed: followed[f.Name], PushID: pl.push}
+		run := store.Run{ProjectID: pl.project.ID, Project: pl.project.Name, Pipeline: f.Name, Trigger: e.Trigger,
+			Branch: e.Branch, Tag: e.Tag,
+			Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author, StartedBy: why.person,
+			Queued: time.Now(),
+			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run,
+			Depth: why.depth, Followed: followed[f.Name], PushID: pl.push}
 		run.Findings.V = slices.Concat(f.Findings, result.Findings, leaked)
 		starts, err := pl.consider(ctx, &run, f, e, snap, why)
 		if err != nil {
@@ -138,7 +143,8 @@ func follows(files []check.File) map[string]bool {
 }
 
 // consider decides whether an event starts a pipeline, and completes the run with what depends on the event.
-func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e plan.Event, snap *snapshot, why cause) (bool, error) {
+func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e plan.Event, snap *snapshot,
+	why cause) (bool, error) {
 	if e.Pipeline != "" && e.Pipeline != f.Name {
 		return false, nil
 	}
@@ -170,11 +176,13 @@ func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e
 	if !starts {
 		return false, nil
 	}
-	run.Facts.V = condition.Facts{Trigger: string(e.Trigger), Branch: e.Branch, Tag: e.Tag, Commit: snap.commit.ID, Subject: snap.commit.Subject,
-		Author: snap.commit.Author, Target: e.Target, Trusted: !e.Outside, Changed: changed}
+	run.Facts.V = condition.Facts{Trigger: string(e.Trigger), Branch: e.Branch, Tag: e.Tag, Commit: snap.commit.ID,
+		Subject: snap.commit.Subject,
+		Author:  snap.commit.Author, Target: e.Target, Trusted: !e.Outside, Changed: changed}
 	texts, values, err := definition.AcceptAll(p.Input, why.inputs)
 	if err != nil {
-		run.Findings.V = append(run.Findings.V, check.New(p, "bad-input", err.Error(), "Give it at the start.", definition.Place{Keys: []string{"input"}}))
+		run.Findings.V = append(run.Findings.V,
+			check.New(p, "bad-input", err.Error(), "Give it at the start.", definition.Place{Keys: []string{"input"}}))
 	}
 	run.Inputs.V, run.Facts.V.Input = texts, values
 	if why.note != nil {
@@ -200,7 +208,8 @@ func (pl *planner) changes(ctx context.Context, e plan.Event, pipeline string, s
 	}
 }
 
-func (pl *planner) changed(ctx context.Context, e plan.Event, pipeline string, snap *snapshot) (paths []string, all bool, err error) {
+func (pl *planner) changed(ctx context.Context, e plan.Event, pipeline string, snap *snapshot) (paths []string,
+	all bool, err error) {
 	base := ""
 	switch e.Trigger {
 	case plan.OnPush:
@@ -216,7 +225,8 @@ func (pl *planner) changed(ctx context.Context, e plan.Event, pipeline string, s
 	case plan.OnProposal:
 		base = "refs/heads/" + e.Target
 	default:
-		if last, err := pl.q.LastPassed(ctx, store.Run{ProjectID: pl.project.ID, Pipeline: pipeline, Branch: e.Branch, Number: 1 << 62}); err == nil {
+		if last, err := pl.q.LastPassed(ctx,
+			store.Run{ProjectID: pl.project.ID, Pipeline: pipeline, Branch: e.Branch, Number: 1 << 62}); err == nil {
 			base = last.Commit
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return nil, false, err
@@ -261,7 +271,9 @@ func (pl *planner) versionName(p *definition.Pipeline, snap *snapshot, findings 
 	}
 	name, nameErr := version.Name(string(text))
 	if err = errors.Join(err, nameErr); err != nil {
-		*findings = append(*findings, check.About("bad-version-file", p.Version.File, err.Error(), "Put the version name, such as 1.4.0, on the file's first line."))
+		*findings = append(*findings,
+			check.About("bad-version-file", p.Version.File, err.Error(),
+				"Put the version name, such as 1.4.0, on the file's first line."))
 	}
 	return name
 }

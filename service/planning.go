@@ -163,13 +163,15 @@ func (s *Service) setAside(ctx context.Context, push store.Push, why string) {
 		if err != nil {
 			return err
 		}
-		run := store.Run{ProjectID: p.ID, Project: p.Name, Pipeline: planningName, Trigger: plan.OnPush, Queued: time.Now(), PushID: push.ID}
+		run := store.Run{ProjectID: p.ID, Project: p.Name, Pipeline: planningName, Trigger: plan.OnPush, Queued: time.Now(),
+			PushID: push.ID}
 		var event spooled
 		if json.Unmarshal(push.Body, &event) == nil {
 			event.name(&run)
 		}
 		run.Findings.V = []definition.Finding{check.About("set-aside", definition.Folder, "this was not planned: "+why,
-			fmt.Sprintf("Mend what is unusual in the repository and push that, or try again: piston pushes retry %s %d", p.Name, push.ID))}
+			fmt.Sprintf("Mend what is unusual in the repository and push that, or try again: piston pushes retry %s %d", p.Name,
+				push.ID))}
 		pl := &planner{Service: s, q: q, project: p}
 		return pl.addBroken(ctx, &run)
 	})
@@ -186,7 +188,8 @@ func (e spooled) name(run *store.Run) {
 	case e.Push != nil:
 		for _, u := range e.Push.Updates {
 			if of, ok := plan.Of(u); ok {
-				run.Trigger, run.Branch, run.Tag, run.Commit, run.Target, run.Proposal = of.Trigger, of.Branch, of.Tag, of.Commit, of.Target, of.Proposal
+				run.Trigger, run.Branch, run.Tag, run.Commit, run.Target, run.Proposal = of.Trigger, of.Branch, of.Tag, of.Commit,
+					of.Target, of.Proposal
 				return
 			}
 		}

@@ -44,22 +44,26 @@ func (s *Service) AddProject(ctx context.Context, n api.NewProject) (api.Project
 func checkRemote(remote string) error {
 	if source.IsLocal(remote) {
 		if filepath.Clean(remote) != remote {
-			return fmt.Errorf("remote %q is %w: write the folder without . and .. and without a slash at the end", remote, ErrInvalid)
+			return fmt.Errorf("remote %q is %w: write the folder without . and .. and without a slash at the end", remote,
+				ErrInvalid)
 		}
 		return nil
 	}
 	u, err := url.Parse(remote)
 	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" {
-		return fmt.Errorf("remote %q is %w: give the full path of a folder on the server's machine, or an https address", remote, ErrInvalid)
+		return fmt.Errorf("remote %q is %w: give the full path of a folder on the server's machine, or an https address",
+			remote, ErrInvalid)
 	}
 	if u.User != nil {
-		return fmt.Errorf("remote is %w: it holds a user or password, which would be shown to everyone; leave them out", ErrInvalid)
+		return fmt.Errorf("remote is %w: it holds a user or password, which would be shown to everyone; leave them out",
+			ErrInvalid)
 	}
 	return nil
 }
 
 func projectOf(p store.Project) api.Project {
-	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy, AtOnce: p.AtOnce, Trouble: p.Trouble, HostNetwork: p.HostNet}
+	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy,
+		AtOnce: p.AtOnce, Trouble: p.Trouble, HostNetwork: p.HostNet}
 }
 
 // project finds a project's record.
@@ -200,7 +204,8 @@ func (s *Service) AllowHostNetwork(ctx context.Context, project string, may bool
 		return api.Project{}, err
 	}
 	before, after := map[string]bool{"host": p.HostNet}, map[string]bool{"host": may}
-	err = s.acting(ctx, act{"project.network", project, "", before, after}, func(q store.Q) error { return q.SetHostNetwork(ctx, p.ID, may) })
+	err = s.acting(ctx, act{"project.network", project, "", before, after},
+		func(q store.Q) error { return q.SetHostNetwork(ctx, p.ID, may) })
 	if err != nil {
 		return api.Project{}, err
 	}

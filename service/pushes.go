@@ -62,7 +62,8 @@ func (s *Service) RetryPush(ctx context.Context, project string, id int64) error
 const maxRefsTold = 50
 
 func (s *Service) pushOf(p store.Push, runs []store.Run) api.Push {
-	out := api.Push{ID: p.ID, Kind: "push", Refs: []api.PushRef{}, Received: p.Received, State: "waiting", Tries: p.Tries, Note: p.Note, Runs: s.pushRuns(runs)}
+	out := api.Push{ID: p.ID, Kind: "push", Refs: []api.PushRef{}, Received: p.Received, State: "waiting", Tries: p.Tries,
+		Note: p.Note, Runs: s.pushRuns(runs)}
 	switch {
 	case p.Planned != nil:
 		out.State = "planned"
@@ -92,13 +93,14 @@ func (s *Service) pushOf(p store.Push, runs []store.Run) api.Push {
 func (s *Service) pushRuns(runs []store.Run) []api.PushRun {
 	out := make([]api.PushRun, len(runs))
 	for i, r := range runs {
-		out[i] = api.PushRun{Number: r.Number, Pipeline: r.Pipeline, State: r.State, Reason: r.Reason, Page: fmt.Sprintf("%s/%s/%d", s.public, r.Project, r.Number)}
+		out[i] = api.PushRun{Number: r.Number, Pipeline: r.Pipeline, State: r.State, Reason: r.Reason,
+			Page: fmt.Sprintf("%s/%s/%d", s.public, r.Project, r.Number)}
 	}
 	return out
 }
 
-// cameOf tells what has come of a push that is being planned, after waiting a while for that. That nothing can be told is
-// no error: it is recorded, and what comes of it can be asked for later.
+// cameOf tells what has come of a push that is being planned, after waiting a while for that. That nothing can be told
+// is no error: it is recorded, and what comes of it can be asked for later.
 func (s *Service) cameOf(ctx context.Context, id int64, tried <-chan struct{}, wait time.Duration) api.PushAccepted {
 	a := api.PushAccepted{ID: id, Runs: []api.PushRun{}}
 	if wait <= 0 {

@@ -55,8 +55,9 @@ func (s *Service) Queue(ctx context.Context, f QueueFilter) (api.QueuePage, erro
 			page.Next = page.Jobs[f.Limit-1].Place
 			continue
 		}
-		page.Jobs = append(page.Jobs, api.QueuedJob{Project: name, Run: w.Job.Number, Pipeline: w.Job.Pipeline, Job: w.Job.Name,
-			Branch: branches[w.Job.Run], Priority: w.Job.Priority, Queued: w.Job.Queued, Place: w.Place, Why: w.Why})
+		page.Jobs = append(page.Jobs,
+			api.QueuedJob{Project: name, Run: w.Job.Number, Pipeline: w.Job.Pipeline, Job: w.Job.Name,
+				Branch: branches[w.Job.Run], Priority: w.Job.Priority, Queued: w.Job.Queued, Place: w.Place, Why: w.Why})
 	}
 	if f.Project != "" {
 		if _, err := s.visibleProject(ctx, f.Project); err != nil {
@@ -110,7 +111,8 @@ func (s *Service) Hold(ctx context.Context, project, person, reason string) (api
 	if reason == "" {
 		by = ""
 	}
-	err = s.acting(ctx, act{"project.hold", project, "", map[string]string{"reason": p.Held}, map[string]string{"reason": reason}}, func(q store.Q) error {
+	err = s.acting(ctx, act{"project.hold", project, "", map[string]string{"reason": p.Held},
+		map[string]string{"reason": reason}}, func(q store.Q) error {
 		return q.HoldProject(ctx, p.ID, reason, by)
 	})
 	if err != nil {
@@ -126,7 +128,8 @@ func (s *Service) LimitProject(ctx context.Context, project string, atOnce int) 
 	if err != nil {
 		return api.Project{}, err
 	}
-	err = s.acting(ctx, act{"project.limit", project, "", map[string]int{"at_once": p.AtOnce}, map[string]int{"at_once": atOnce}}, func(q store.Q) error {
+	err = s.acting(ctx, act{"project.limit", project, "", map[string]int{"at_once": p.AtOnce},
+		map[string]int{"at_once": atOnce}}, func(q store.Q) error {
 		return q.LimitProject(ctx, p.ID, atOnce)
 	})
 	if err != nil {
@@ -137,7 +140,8 @@ func (s *Service) LimitProject(ctx context.Context, project string, atOnce int) 
 }
 
 // Restart starts a run that is over again: all of it as a new run, or in place only the jobs that did not pass.
-func (s *Service) Restart(ctx context.Context, project string, number int64, person string, in api.Restart) (api.Run, error) {
+func (s *Service) Restart(ctx context.Context, project string, number int64, person string, in api.Restart) (api.Run,
+	error) {
 	found, err := s.run(ctx, project, number)
 	if err != nil {
 		return api.Run{}, err
@@ -199,6 +203,8 @@ func (s *Service) restartAll(ctx context.Context, was store.Run, person string) 
 		return api.Run{}, err
 	}
 	defer v.close()
-	return s.planByHand(ctx, p, v, plan.Event{Trigger: plan.ByPerson, Branch: was.Branch, Tag: was.Tag, Commit: was.Commit, Target: was.Target,
-		Proposal: was.Proposal, Outside: was.Outside, Pipeline: was.Pipeline}, cause{person: person, inputs: was.Inputs.V, run: was.Number})
+	return s.planByHand(ctx, p, v,
+		plan.Event{Trigger: plan.ByPerson, Branch: was.Branch, Tag: was.Tag, Commit: was.Commit, Target: was.Target,
+			Proposal: was.Proposal, Outside: was.Outside, Pipeline: was.Pipeline},
+		cause{person: person, inputs: was.Inputs.V, run: was.Number})
 }

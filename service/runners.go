@@ -27,7 +27,8 @@ func (s *Service) Runners(ctx context.Context, page api.Page) ([]api.Runner, err
 }
 
 func machineOf(r store.Runner, busy int) api.Runner {
-	return api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy, Seen: r.Seen, Online: online(r),
+	return api.Runner{Name: r.Name, Labels: nonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy,
+		Seen: r.Seen, Online: online(r),
 		Tools: nonNone(r.Tools.V), Version: r.Version, Held: r.Held, HeldBy: r.HeldBy, ClockMs: r.ClockMs}
 }
 
@@ -49,7 +50,8 @@ func (s *Service) HoldRunner(ctx context.Context, name, reason string) (api.Runn
 		if err != nil {
 			return known(err, "runner %s", name)
 		}
-		return note(ctx, q, act{"runner.hold", "", name, map[string]string{"reason": was.Held}, map[string]string{"reason": reason}})
+		return note(ctx, q, act{"runner.hold", "", name, map[string]string{"reason": was.Held},
+			map[string]string{"reason": reason}})
 	})
 	if err != nil {
 		return api.Runner{}, err
@@ -72,6 +74,7 @@ func (s *Service) ForgetRunner(ctx context.Context, name string) error {
 		if err := q.ForgetRunner(ctx, name, onlineFor); err != nil {
 			return known(err, "runner %s has a job at hand, or has come back, so it cannot be forgotten", name)
 		}
-		return note(ctx, q, act{name: "runner.forget", subject: name, before: map[string]any{"labels": r.Labels, "seen": r.Seen}})
+		return note(ctx, q, act{name: "runner.forget", subject: name,
+			before: map[string]any{"labels": r.Labels, "seen": r.Seen}})
 	})
 }

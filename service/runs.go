@@ -16,10 +16,12 @@ import (
 )
 
 func runOf(r store.Run) api.Run {
-	return api.Run{Project: r.Project, Number: r.Number, Pipeline: r.Pipeline, Trigger: r.Trigger, Branch: r.Branch, Tag: r.Tag,
+	return api.Run{Project: r.Project, Number: r.Number, Pipeline: r.Pipeline, Trigger: r.Trigger, Branch: r.Branch,
+		Tag:    r.Tag,
 		Commit: r.Commit, Subject: r.Subject, Author: r.Author, StartedBy: r.StartedBy, BuildNumber: r.BuildNumber,
 		VersionName: r.VersionName, State: r.State, Reason: r.Reason, FailedAt: r.FailedAt,
-		Queued: r.Queued, Started: r.Started, Finished: r.Finished, Target: r.Target, Proposal: r.Proposal, Outside: r.Outside,
+		Queued: r.Queued, Started: r.Started, Finished: r.Finished, Target: r.Target, Proposal: r.Proposal,
+		Outside:  r.Outside,
 		Schedule: r.Schedule, CausedBy: r.CausedBy, Inputs: r.Inputs.V, Group: r.Group}
 }
 
@@ -100,8 +102,9 @@ func (s *Service) planByHand(ctx context.Context, p store.Project, v *view, e pl
 			return err
 		}
 		run = made[0]
-		return note(ctx, q, act{name: "run.start", project: p.Name, subject: fmt.Sprint(run.Number), after: map[string]any{"pipeline": run.Pipeline,
-			"branch": run.Branch, "tag": run.Tag, "commit": run.Commit, "inputs": run.Inputs.V}})
+		return note(ctx, q, act{name: "run.start", project: p.Name, subject: fmt.Sprint(run.Number),
+			after: map[string]any{"pipeline": run.Pipeline,
+				"branch": run.Branch, "tag": run.Tag, "commit": run.Commit, "inputs": run.Inputs.V}})
 	})
 	if err != nil {
 		return api.Run{}, err
@@ -199,7 +202,8 @@ func (s *Service) stopOverdue(ctx context.Context) error {
 			return err
 		}
 		limit := time.Duration(run.LimitMs) * time.Millisecond
-		err = s.stop(ctx, id, state.TimedOut, fmt.Sprintf("the run's limit of %s is over", limit), func(q store.Q) error { return q.LimitSpent(ctx, id) })
+		err = s.stop(ctx, id, state.TimedOut, fmt.Sprintf("the run's limit of %s is over", limit),
+			func(q store.Q) error { return q.LimitSpent(ctx, id) })
 		if errors.Is(err, ErrInvalid) { // it is over already
 			err = s.store.LimitSpent(ctx, id)
 		}

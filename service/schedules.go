@@ -44,7 +44,8 @@ func (pl *planner) keepSchedules(ctx context.Context, commit string) error {
 			if err != nil {
 				return err // Parse has checked it
 			}
-			list = append(list, store.Schedule{Pipeline: f.Name, Name: name, Cron: d.Cron, Zone: d.Zone, Branch: d.Branch, Next: times.Next(time.Now())})
+			list = append(list, store.Schedule{Pipeline: f.Name, Name: name, Cron: d.Cron, Zone: d.Zone, Branch: d.Branch,
+				Next: times.Next(time.Now())})
 		}
 	}
 	return pl.q.SetSchedules(ctx, pl.project.ID, list)
@@ -67,13 +68,15 @@ func (s *Service) startDue(ctx context.Context) error {
 			}
 			note := ""
 			if event.Missed > 0 {
-				note = fmt.Sprintf("%d missed while the service was away; made up for at %s", event.Missed, now.UTC().Format(time.RFC3339))
+				note = fmt.Sprintf("%d missed while the service was away; made up for at %s", event.Missed,
+					now.UTC().Format(time.RFC3339))
 			}
 			body, err := json.Marshal(spooled{Due: &event})
 			if err != nil {
 				return err
 			}
-			if id, _, err = q.AddPush(ctx, d.ProjectID, fmt.Sprintf("due %s %s %s", d.Pipeline, d.Name, event.At.UTC().Format(time.RFC3339)), body); err != nil {
+			if id, _, err = q.AddPush(ctx, d.ProjectID,
+				fmt.Sprintf("due %s %s %s", d.Pipeline, d.Name, event.At.UTC().Format(time.RFC3339)), body); err != nil {
 				return err
 			}
 			return q.ScheduleDone(ctx, taken, next, note)
@@ -118,14 +121,16 @@ func (pl *planner) due(ctx context.Context, d dueSchedule) (int, error) {
 	why := cause{}
 	if d.Missed > 0 {
 		note := check.About("schedule-missed", definition.Folder+"/"+d.Pipeline+".toml",
-			fmt.Sprintf("schedule %q: %d times passed while the service was away; this run makes up for them", d.Name, d.Missed), "")
+			fmt.Sprintf("schedule %q: %d times passed while the service was away; this run makes up for them", d.Name, d.Missed),
+			"")
 		why.note = &note
 	}
 	commit, err := pl.view.reader.Commit("refs/heads/" + branch)
 	if err != nil {
 		return 0, fmt.Errorf("schedule %s of %s builds branch %q: %w", d.Name, d.Pipeline, branch, err)
 	}
-	made, err := pl.event(ctx, plan.Event{Trigger: plan.OnSchedule, Branch: branch, Commit: commit.ID, Schedule: d.Name, Pipeline: d.Pipeline}, why)
+	made, err := pl.event(ctx,
+		plan.Event{Trigger: plan.OnSchedule, Branch: branch, Commit: commit.ID, Schedule: d.Name, Pipeline: d.Pipeline}, why)
 	if err != nil || len(made) == 0 {
 		return 0, err
 	}
@@ -145,7 +150,8 @@ func (s *Service) Schedules(ctx context.Context, project string) ([]api.Schedule
 		if zone == "" {
 			zone = "UTC"
 		}
-		out = append(out, api.Schedule{Pipeline: d.Pipeline, Name: d.Name, Cron: d.Cron, Zone: zone, Branch: d.Branch, Next: d.Next, LastRun: d.LastRun, Note: d.Note})
+		out = append(out, api.Schedule{Pipeline: d.Pipeline, Name: d.Name, Cron: d.Cron, Zone: zone, Branch: d.Branch,
+			Next: d.Next, LastRun: d.LastRun, Note: d.Note})
 	}
 	slices.SortFunc(out, func(a, b api.Schedule) int { return a.Next.Compare(b.Next) })
 	return out, err

@@ -47,11 +47,13 @@ func (s *Service) SetSecret(ctx context.Context, project, person, name string, i
 		} else if err != nil {
 			return err
 		}
-		n, err := q.AddRevision(ctx, was.ID, store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person})
+		n, err := q.AddRevision(ctx, was.ID,
+			store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person})
 		if err != nil {
 			return err
 		}
-		a := act{name: "secret.set", project: project, subject: name, after: map[string]any{"revision": n, "kind": in.Kind, "size": len(in.Value)}}
+		a := act{name: "secret.set", project: project, subject: name,
+			after: map[string]any{"revision": n, "kind": in.Kind, "size": len(in.Value)}}
 		if was.Number > 0 {
 			a.before = map[string]any{"revision": was.Number, "kind": was.Kind, "size": was.Size}
 		}
@@ -81,8 +83,8 @@ func ownSecret(ctx context.Context, q store.Q, p store.Project, name string) (st
 	return was, nil
 }
 
-// lockedSecret finds a secret of a project, which nobody else changes until the transaction's end. It is read when it is
-// held, not before.
+// lockedSecret finds a secret of a project, which nobody else changes until the transaction's end. It is read when it
+// is held, not before.
 func lockedSecret(ctx context.Context, q store.Q, p store.Project, name string) (was store.Secret, err error) {
 	if err = q.LockSecret(ctx, p.ID, name); err == nil {
 		was, err = q.SecretByName(ctx, p.ID, name)
@@ -91,7 +93,8 @@ func lockedSecret(ctx context.Context, q store.Q, p store.Project, name string) 
 }
 
 // onSecret changes a secret that is a project's own, and tells what has become of it.
-func (s *Service) onSecret(ctx context.Context, project, name string, change func(q store.Q, was store.Secret) error) (api.Secret, error) {
+func (s *Service) onSecret(ctx context.Context, project, name string,
+	change func(q store.Q, was store.Secret) error) (api.Secret, error) {
 	p, err := s.project(ctx, project)
 	if err != nil {
 		return api.Secret{}, err
@@ -125,7 +128,8 @@ func (s *Service) roomFor(ctx context.Context, q store.Q, p store.Project, name 
 	for _, other := range list {
 		o := access.SecretName(other.Name)
 		if o.Variable() == mine.Variable() && (o.Member() == "") != (mine.Member() == "") {
-			return fmt.Errorf("secret %.60q is %w: there is %s already, and a name is either one secret or a set of them; drop that one first", name, ErrInvalid, o)
+			return fmt.Errorf("secret %.60q is %w: there is %s already, and a name is either one secret or a set of them; "+
+				"drop that one first", name, ErrInvalid, o)
 		}
 	}
 	return nil
@@ -140,13 +144,16 @@ func checkSecret(name string, in api.NewSecret) error {
 	}
 	switch {
 	case len(in.Value) > MaxSecret:
-		return refuse("it has %d bytes, at most %d are allowed: put what is larger, encrypted, where the build can fetch it, and the key to it here", len(in.Value), MaxSecret)
+		return refuse("it has %d bytes, at most %d are allowed: put what is larger, encrypted, where the build can fetch "+
+			"it, and the key to it here", len(in.Value), MaxSecret)
 	case len(bytes.TrimSpace(in.Value)) < mask.MinLength:
-		return refuse("a value of fewer than %d characters cannot be hidden in logs without hiding ordinary text too; use a longer one", mask.MinLength)
+		return refuse("a value of fewer than %d characters cannot be hidden in logs without hiding ordinary text too; use "+
+			"a longer one", mask.MinLength)
 	case in.Kind == api.TextSecret && bytes.ContainsRune(in.Value, 0):
 		return refuse("it holds a NUL byte, which no environment variable can; set it as a file")
 	case in.Kind == api.TextSecret && len(in.Value) > maxVariable:
-		return refuse("it has %d bytes, and no environment variable holds more than %d; set it as a file", len(in.Value), maxVariable)
+		return refuse("it has %d bytes, and no environment variable holds more than %d; set it as a file", len(in.Value),
+			maxVariable)
 	case in.Kind == api.TextSecret && !utf8.Valid(in.Value):
 		return refuse("it is not UTF-8 text; set it as a file")
 	}
@@ -163,7 +170,8 @@ func secretAbout(v api.Secret) map[string]any {
 
 // ChangeSecret writes what is said about a secret, and with whom it is shared.
 func (s *Service) ChangeSecret(ctx context.Context, project, name string, in api.SecretSettings) (api.Secret, error) {
-	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error { return s.changeSecret(ctx, q, was, in) })
+	return s.onSecret(ctx, project, name,
+		func(q store.Q, was store.Secret) error { return s.changeSecret(ctx, q, was, in) })
 }
 
 // changeSecret writes what is said about a secret, where something is, and notes what that changes: by
@@ -253,7 +261,8 @@ func (s *Service) share(ctx context.Context, q store.Q, secret store.Secret, wit
 }
 
 func secretOf(s store.Secret) api.Secret {
-	out := api.Secret{Name: s.Name, Kind: api.SecretKind(s.Kind), Revision: s.Number, Size: s.Size, Updated: s.Set, By: s.By, Note: s.Note,
+	out := api.Secret{Name: s.Name, Kind: api.SecretKind(s.Kind), Revision: s.Number, Size: s.Size, Updated: s.Set,
+		By: s.By, Note: s.Note,
 		Expires: s.Expires, Scope: s.Scope(), Home: s.Home, Shared: nonNil(s.Shared), Used: s.Used}
 	if s.UsedRun != 0 {
 		out.UsedRun, out.UsedIn = s.UsedRun, s.UsedIn
@@ -298,7 +307,8 @@ func (s *Service) Revisions(ctx context.Context, project, name string) ([]api.Se
 	list, err := s.store.Revisions(ctx, v.ID)
 	out := make([]api.SecretRevision, len(list))
 	for i, r := range list {
-		out[i] = api.SecretRevision{Revision: r.Number, Kind: api.SecretKind(r.Kind), Size: r.Size, Set: r.Set, By: r.By, Restored: r.Restored}
+		out[i] = api.SecretRevision{Revision: r.Number, Kind: api.SecretKind(r.Kind), Size: r.Size, Set: r.Set, By: r.By,
+			Restored: r.Restored}
 	}
 	return out, err
 }
@@ -308,7 +318,8 @@ func (s *Service) RestoreSecret(ctx context.Context, project, person, name strin
 	return s.onSecret(ctx, project, name, func(q store.Q, was store.Secret) error {
 		again, err := q.Revision(ctx, was.ID, revision)
 		if errors.Is(err, store.ErrNotFound) {
-			return fmt.Errorf("revision %d of secret %s is not kept (piston secret history shows which are): %w", revision, name, ErrNotFound)
+			return fmt.Errorf("revision %d of secret %s is not kept (piston secret history shows which are): %w", revision, name,
+				ErrNotFound)
 		}
 		if err != nil {
 			return err
@@ -318,7 +329,8 @@ func (s *Service) RestoreSecret(ctx context.Context, project, person, name strin
 		if err != nil {
 			return err
 		}
-		return note(ctx, q, act{"secret.restore", project, name, map[string]any{"revision": was.Number}, map[string]any{"revision": n, "restored": revision}})
+		return note(ctx, q, act{"secret.restore", project, name, map[string]any{"revision": was.Number},
+			map[string]any{"revision": n, "restored": revision}})
 	})
 }
 
@@ -347,7 +359,8 @@ func (s *Service) DropSecret(ctx context.Context, project, name string) error {
 
 // secretsFor seals the values the job's steps list to the runner that claimed it, and no others. What the run may
 // not have, now, is left out, whatever was so when it was planned.
-func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte, kinds map[string]string, err error) {
+func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte,
+	kinds map[string]string, err error) {
 	wanted := map[string]bool{}
 	for _, asker := range job.Definition.V.Askers() {
 		if asker != nil && asker.Skip != "" {
@@ -368,7 +381,8 @@ func (s *Service) secretsFor(ctx context.Context, run store.Run, job store.Job, 
 	var ids []int64
 	kinds = map[string]string{}
 	for _, secret := range list {
-		if !wanted[secret.Name] || secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag) != "" || secret.Expires != nil && secret.Expires.Before(time.Now()) {
+		if !wanted[secret.Name] || secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag) != "" ||
+			secret.Expires != nil && secret.Expires.Before(time.Now()) {
 			continue
 		}
 		plain, err := s.vault.open(secret.Ciphertext)

@@ -76,7 +76,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: o.Home, log: o.Log, issuer: o.Issuer, public: o.Public, space: space{dir: o.Home, reserve: o.Reserve},
+	s := &Service{store: st, stream: sm, blobs: blobs, vault: vault, home: o.Home, log: o.Log, issuer: o.Issuer,
+		public: o.Public, space: space{dir: o.Home, reserve: o.Reserve},
 		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
 	s.dispatch = newDispatcher(s)
 	s.life, s.closed = context.WithCancel(AsItself(context.Background()))

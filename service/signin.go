@@ -50,7 +50,8 @@ func passwordFits(password, encoded string) bool {
 		return false
 	}
 	var version, memory, passes, threads int
-	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes, &threads); err != nil {
+	if _, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &memory, &passes,
+		&threads); err != nil {
 		return false
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
@@ -115,7 +116,8 @@ func (s *Service) SignIn(ctx context.Context, c api.Credentials, address, device
 	fits := passwordFits(c.Password, person.PasswordHash)
 	if err != nil || !fits || person.Disabled {
 		ctx := WithWho(ctx, Who{Name: name, Kind: api.PersonToken, Address: address})
-		err := s.acting(ctx, act{name: "session.refuse", subject: name}, func(q store.Q) error { return q.NoteSignInFailure(ctx, name, place) })
+		err := s.acting(ctx, act{name: "session.refuse", subject: name},
+			func(q store.Q) error { return q.NoteSignInFailure(ctx, name, place) })
 		return Entry{}, errors.Join(ErrSignIn, err)
 	}
 	if err := s.store.ForgiveFailures(ctx, name, place); err != nil {
@@ -148,12 +150,14 @@ func (s *Service) mayTry(ctx context.Context, name, place string, isDevice bool)
 }
 
 // enter opens a session for somebody who has shown who they are.
-func (s *Service) enter(ctx context.Context, person store.Person, address, device string, byIssuer bool) (Entry, error) {
+func (s *Service) enter(ctx context.Context, person store.Person, address, device string, byIssuer bool) (Entry,
+	error) {
 	e := Entry{Session: rand.Text(), Device: device}
 	ctx = WithWho(ctx, Who{Name: person.Name, Kind: api.PersonToken, Address: address})
 	a := act{name: "session.open", subject: person.Name, after: map[string]any{"by_issuer": byIssuer}}
 	if byIssuer { // which says at each sign-in what they may
-		a.after = map[string]any{"by_issuer": true, "groups": nonNil(person.Groups), "administrator": person.Administrator || person.ByGroup}
+		a.after = map[string]any{"by_issuer": true, "groups": nonNil(person.Groups),
+			"administrator": person.Administrator || person.ByGroup}
 	}
 	err := s.acting(ctx, a, func(q store.Q) error {
 		if device != "" {
@@ -174,13 +178,15 @@ func (s *Service) SignOut(ctx context.Context, token string) error {
 	if by := WhoAsks(ctx).Token; by != 0 {
 		return s.RevokeToken(ctx, by)
 	}
-	return s.acting(ctx, act{name: "session.close", subject: WhoAsks(ctx).Name}, func(q store.Q) error { return q.EndSession(ctx, hashToken(token)) })
+	return s.acting(ctx, act{name: "session.close", subject: WhoAsks(ctx).Name},
+		func(q store.Q) error { return q.EndSession(ctx, hashToken(token)) })
 }
 
 // BySession finds who has a session.
 func (s *Service) BySession(ctx context.Context, token string) (Who, error) {
 	p, err := s.store.SessionPerson(ctx, hashToken(token))
-	return Who{ID: p.ID, Name: p.Name, Kind: api.PersonToken, Administrator: p.Administrator || p.ByGroup}, known(err, "session")
+	return Who{ID: p.ID, Name: p.Name, Kind: api.PersonToken, Administrator: p.Administrator || p.ByGroup},
+		known(err, "session")
 }
 
 // hashToken: a token is long and random, so a plain hash is enough to keep it from being read back.

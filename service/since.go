@@ -19,7 +19,8 @@ const maxCommits = 100
 
 // Since compares a run with the last one of its pipeline that passed.
 func (s *Service) Since(ctx context.Context, project string, number int64) (api.Since, error) {
-	out := api.Since{Commits: []api.CommitNote{}, Definition: []api.Difference{}, Tools: []api.Difference{}, Caches: []api.Difference{},
+	out := api.Since{Commits: []api.CommitNote{}, Definition: []api.Difference{}, Tools: []api.Difference{},
+		Caches:  []api.Difference{},
 		Secrets: []api.Difference{}, Runners: []api.Difference{}}
 	run, err := s.run(ctx, project, number)
 	if err != nil {

@@ -35,6 +35,8 @@ func noteFewerTests(ctx context.Context, q store.Q, run store.Run) error {
 		return nil
 	}
 	file := definition.Folder + "/" + run.Pipeline + ".toml"
-	return q.AddFinding(ctx, run.ID, check.About("fewer-tests", file, fmt.Sprintf("%d test cases ran; in run %d, the last that passed, there were %d", is, last.Number, was),
-		"Is that meant? Else look for what no longer runs: a filter, a folder, a condition around the tests."))
+	return q.AddFinding(ctx, run.ID,
+		check.About("fewer-tests", file,
+			fmt.Sprintf("%d test cases ran; in run %d, the last that passed, there were %d", is, last.Number, was),
+			"Is that meant? Else look for what no longer runs: a filter, a folder, a condition around the tests."))
 }

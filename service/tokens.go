@@ -22,9 +22,11 @@ func (s *Service) ByToken(ctx context.Context, token string) (Who, error) {
 		return Who{}, known(err, "token")
 	}
 	if t.Expires != nil && t.Expires.Before(time.Now()) {
-		return Who{}, fmt.Errorf("%w on %s; piston token add, or piston sign-in, makes a new one", ErrExpired, t.Expires.UTC().Format("2 January 2006 15:04 UTC"))
+		return Who{}, fmt.Errorf("%w on %s; piston token add, or piston sign-in, makes a new one", ErrExpired,
+			t.Expires.UTC().Format("2 January 2006 15:04 UTC"))
 	}
-	w := Who{ID: t.PersonID, Name: t.Person, Kind: api.TokenKind(t.Kind), Token: t.ID, Bound: t.Role, Project: t.Project, ProjectID: t.ProjectID, Until: t.Expires}
+	w := Who{ID: t.PersonID, Name: t.Person, Kind: api.TokenKind(t.Kind), Token: t.ID, Bound: t.Role, Project: t.Project,
+		ProjectID: t.ProjectID, Until: t.Expires}
 	if w.Kind == api.RunnerToken {
 		w.Name = t.Name
 		return w, nil
@@ -37,8 +39,8 @@ func (s *Service) ByToken(ctx context.Context, token string) (Who, error) {
 // tokenPrefix makes a token easy to recognise, for people and for scanners of leaked secrets.
 const tokenPrefix = "piston_"
 
-// IssueToken makes an API token for whoever asks, or for a runner. A token cannot make one that may do more, nor one that
-// is bounded one that lasts longer.
+// IssueToken makes an API token for whoever asks, or for a runner. A token cannot make one that may do more, nor one
+// that is bounded one that lasts longer.
 func (s *Service) IssueToken(ctx context.Context, n api.NewToken) (api.IssuedToken, error) {
 	w := WhoAsks(ctx)
 	secret := tokenPrefix + rand.Text()
@@ -67,7 +69,9 @@ func (s *Service) IssueToken(ctx context.Context, n api.NewToken) (api.IssuedTok
 			return api.IssuedToken{}, refuse("a token can only make tokens that may do no more than itself")
 		}
 		if w.bounded() && w.Until != nil && (row.Expires == nil || row.Expires.After(*w.Until)) {
-			return api.IssuedToken{}, refuse("a token with a role or a project can only make tokens that end when it does or before, on %s", w.Until.UTC().Format("2 January 2006 15:04 UTC"))
+			return api.IssuedToken{},
+				refuse("a token with a role or a project can only make tokens that end when it does or before, on %s",
+					w.Until.UTC().Format("2 January 2006 15:04 UTC"))
 		}
 		if n.Project != "" {
 			role, err := s.RoleIn(ctx, w, n.Project)
@@ -91,7 +95,8 @@ func (s *Service) IssueToken(ctx context.Context, n api.NewToken) (api.IssuedTok
 }
 
 func tokenOf(t store.Token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Kind: api.TokenKind(t.Kind), Person: t.Person, Role: t.Role, Project: t.Project,
+	return api.Token{ID: t.ID, Name: t.Name, Kind: api.TokenKind(t.Kind), Person: t.Person, Role: t.Role,
+		Project: t.Project,
 		Created: t.Created, Expires: t.Expires, LastUsed: t.LastUsed, MadeBy: t.MadeBy}
 }
 
@@ -111,7 +116,8 @@ func (s *Service) Tokens(ctx context.Context, after int64, contains string, limi
 	return out, err
 }
 
-// RevokeToken makes a token useless: one's own, or anybody's for an administrator. A bounded token can only revoke itself.
+// RevokeToken makes a token useless: one's own, or anybody's for an administrator. A bounded token can only revoke
+// itself.
 func (s *Service) RevokeToken(ctx context.Context, id int64) error {
 	w := WhoAsks(ctx)
 	return s.store.Tx(ctx, func(q store.Q) error {
@@ -128,6 +134,7 @@ func (s *Service) RevokeToken(ctx context.Context, id int64) error {
 		if err := q.RevokeToken(ctx, id); err != nil {
 			return err
 		}
-		return note(ctx, q, act{name: "token.revoke", project: t.Project, subject: t.Name, before: map[string]any{"id": t.ID, "kind": t.Kind, "person": t.Person}})
+		return note(ctx, q, act{name: "token.revoke", project: t.Project, subject: t.Name,
+			before: map[string]any{"id": t.ID, "kind": t.Kind, "person": t.Person}})
 	})
 }

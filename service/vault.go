@@ -61,7 +61,8 @@ func (m Master) read() ([]*age.X25519Identity, error) {
 			return nil, fmt.Errorf("reading the master key: %w", err)
 		}
 		if info.Mode().Perm()&0o077 != 0 && m.Own {
-			return nil, fmt.Errorf("%s can be read by others (mode %04o): run chmod 600 on it, and set the secrets anew if others had access",
+			return nil, fmt.Errorf("%s can be read by others (mode %04o): run chmod 600 on it, and set the secrets anew if "+
+				"others had access",
 				m.File, info.Mode().Perm())
 		}
 		all, err := os.ReadFile(m.File)
@@ -77,7 +78,8 @@ func (m Master) read() ([]*age.X25519Identity, error) {
 		}
 		identity, err := age.ParseX25519Identity(line)
 		if err != nil {
-			return nil, fmt.Errorf("%s holds something that is no age identity: put the right one back; without it no secret can be read", m.What)
+			return nil, fmt.Errorf("%s holds something that is no age identity: put the right one back; without it no secret "+
+				"can be read", m.What)
 		}
 		list = append(list, identity)
 	}
@@ -89,7 +91,8 @@ func (m Master) read() ([]*age.X25519Identity, error) {
 
 func (m Master) write(list []*age.X25519Identity) error {
 	var b strings.Builder
-	b.WriteString("# opens the secrets of this service; the first is the one in use. Back it up, apart from the database.\n")
+	b.WriteString("# opens the secrets of this service; the first is the one in use. Back it up, apart from the " +
+		"database.\n")
 	for _, identity := range list {
 		b.WriteString(identity.String() + "\n")
 	}
@@ -126,7 +129,8 @@ func openVault(ctx context.Context, m Master, st *store.Store) (*vault, error) {
 	v := &vault{master: m, keys: keys}
 	for _, known := range masters {
 		if _, err := v.openWith(known.Proof); err != nil {
-			return nil, fmt.Errorf("%w: the secrets in the database are encrypted to %s, and %s %s. Put the right one back; nothing has been changed",
+			return nil, fmt.Errorf("%w: the secrets in the database are encrypted to %s, and %s %s. Put the right one back; "+
+				"nothing has been changed",
 				ErrMaster, cmp.Or(known.Recipient, "another"), m.What, v.holds())
 		}
 	}
@@ -284,8 +288,10 @@ func (s *Service) RotateMaster(ctx context.Context) (api.MasterRotation, error) 
 			return api.MasterRotation{}, err
 		}
 	case len(old) < 2:
-		return api.MasterRotation{}, fmt.Errorf("the master is %w to rotate: %s is not the service's to write. Put a new identity (age-keygen) before the one in use, "+
-			"start the service again, and rotate", ErrInvalid, v.master.What)
+		return api.MasterRotation{},
+			fmt.Errorf("the master is %w to rotate: %s is not the service's to write. Put a new identity (age-keygen) before "+
+				"the one in use, "+
+				"start the service again, and rotate", ErrInvalid, v.master.What)
 	}
 	to := keys[0].Recipient().String()
 	out := api.MasterRotation{Recipient: to}
@@ -324,9 +330,10 @@ func (s *Service) sealAllAnew(ctx context.Context, to string) (sealed int, err e
 		if n > 0 {
 			continue
 		}
-		err = s.acting(ctx, act{name: "master.rotate", subject: to, after: map[string]int{"sealed": sealed}}, func(q store.Q) error {
-			return q.KeepMaster(ctx, to)
-		})
+		err = s.acting(ctx, act{name: "master.rotate", subject: to, after: map[string]int{"sealed": sealed}},
+			func(q store.Q) error {
+				return q.KeepMaster(ctx, to)
+			})
 		if !errors.Is(err, store.ErrMaster) {
 			return sealed, err
 		}

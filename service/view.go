@@ -80,7 +80,8 @@ func (v *view) findMain() error {
 // notThere says that a branch, a tag or a commit of a project is not there; "" is the main branch.
 func (v *view) notThere(ref, project string) error {
 	if ref == "" {
-		return fmt.Errorf("the HEAD of the repository of %s names the branch %q: %w; name one that is there, or in the repository: "+
+		return fmt.Errorf("the HEAD of the repository of %s names the branch %q: %w; name one that is there, or in the "+
+			"repository: "+
 			"git symbolic-ref HEAD refs/heads/NAME", project, v.main, ErrNotFound)
 	}
 	return fmt.Errorf("no branch, tag or commit %q in %s: %w", ref, project, ErrNotFound)
@@ -117,10 +118,12 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, objects: map[string]string{}, tree: &check.Repository{Branches: all}}
+	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, objects: map[string]string{},
+		tree: &check.Repository{Branches: all}}
 	for _, e := range entries {
 		s.objects[e.Path] = e.ID
-		s.tree.Entries = append(s.tree.Entries, check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
+		s.tree.Entries = append(s.tree.Entries,
+			check.Entry{Path: e.Path, Executable: e.Mode == "100755", Submodule: e.Mode == "160000", Link: e.Mode == "120000"})
 	}
 	s.tree.Read = func(name string) ([]byte, error) { return s.read(name, definition.MaxFileSize) }
 	v.seen[name], v.seen[commit.ID] = s, s

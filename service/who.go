@@ -130,7 +130,8 @@ type act struct {
 // note writes an act into the audit trail, in the transaction in which it happens.
 func note(ctx context.Context, q store.Q, a act) error {
 	w := WhoAsks(ctx)
-	row := store.Act{Who: w.Name, Door: "session", Token: w.Token, Address: w.Address, Act: a.name, Project: a.project, Subject: a.subject}
+	row := store.Act{Who: w.Name, Door: "session", Token: w.Token, Address: w.Address, Act: a.name, Project: a.project,
+		Subject: a.subject}
 	switch {
 	case w.Kind == api.RunnerToken:
 		row.Door = "runner"
@@ -181,8 +182,9 @@ func (s *Service) Audit(ctx context.Context, f AuditFilter) (api.AuditPage, erro
 			page.Next = list[i-1].ID
 			break
 		}
-		page.Acts = append(page.Acts, api.Act{ID: a.ID, At: a.At, Who: a.Who, Door: a.Door, Token: a.Token, Address: a.Address, Act: a.Act,
-			Project: a.Project, Subject: a.Subject, Before: a.Before, After: a.After})
+		page.Acts = append(page.Acts,
+			api.Act{ID: a.ID, At: a.At, Who: a.Who, Door: a.Door, Token: a.Token, Address: a.Address, Act: a.Act,
+				Project: a.Project, Subject: a.Subject, Before: a.Before, After: a.After})
 	}
 	return page, err
 }

@@ -36,7 +36,8 @@ func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (c api.Claimed
 	}
 	err = s.store.SeeRunner(ctx, in, clock, onlineFor)
 	if errors.Is(err, store.ErrTaken) {
-		return c, fmt.Errorf("another runner called %s is there: give this one a --name of its own, or end that one; the name is %w for two", in.Runner, ErrInvalid)
+		return c, fmt.Errorf("another runner called %s is there: give this one a --name of its own, or end that one; the "+
+			"name is %w for two", in.Runner, ErrInvalid)
 	}
 	if err != nil {
 		return c, err
@@ -60,7 +61,8 @@ func understood(in api.ClaimRequest) error {
 	if speaks < api.LeastRunnerProtocol {
 		which = "too old for the service: update it"
 	}
-	return fmt.Errorf("runner %s (%s) is %s; it speaks version %d of the interface, and the service %d to %d: %w", in.Runner, in.Version, which, speaks,
+	return fmt.Errorf("runner %s (%s) is %s; it speaks version %d of the interface, and the service %d to %d: %w",
+		in.Runner, in.Version, which, speaks,
 		api.LeastRunnerProtocol, api.RunnerProtocol, ErrInvalid)
 }
 
@@ -82,8 +84,10 @@ func (s *Service) pack(ctx context.Context, attempt store.Attempt, recipient age
 	if err != nil {
 		return nil, err
 	}
-	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number, Pipeline: run.Pipeline,
-		Job: job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run), LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
+	w := &api.Work{Attempt: attempt.ID, Number: attempt.Number, Project: run.Project, Run: run.Number,
+		Pipeline: run.Pipeline,
+		Job:      job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run),
+		LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
 		HostNetwork: project.HostNet && !run.Outside}
 	switch {
 	case run.Branch != "":
@@ -249,7 +253,8 @@ func (s *Service) FinishAttempt(ctx context.Context, attempt int64, in api.Finis
 }
 
 // ending does what ends a running attempt, with its run's row locked, and tells whom it concerns.
-func (s *Service) ending(ctx context.Context, before store.Attempt, end func(q store.Q, run store.Run, a store.Attempt) error) error {
+func (s *Service) ending(ctx context.Context, before store.Attempt,
+	end func(q store.Q, run store.Run, a store.Attempt) error) error {
 	err := s.store.Tx(ctx, func(q store.Q) error {
 		run, err := q.LockRun(ctx, before.RunID)
 		if err != nil {
@@ -270,8 +275,8 @@ func (s *Service) ending(ctx context.Context, before store.Attempt, end func(q s
 	return nil
 }
 
-// HandBack puts an attempt's job back into the queue since its runner is being ended: that is nobody's failure, and counts
-// as no try. Doing it again is no error.
+// HandBack puts an attempt's job back into the queue since its runner is being ended: that is nobody's failure, and
+// counts as no try. Doing it again is no error.
 func (s *Service) HandBack(ctx context.Context, attempt int64, in api.HandBack) error {
 	before, err := s.store.AttemptByID(ctx, attempt)
 	if err != nil || before.HandedBack {
@@ -301,7 +306,8 @@ func (s *Service) HandBack(ctx context.Context, attempt int64, in api.HandBack) 
 }
 
 // end ends an attempt, and its job unless that is tried again. The run's row must be locked.
-func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string, at time.Time, lines int64) error {
+func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string,
+	at time.Time, lines int64) error {
 	if err := endAttempt(ctx, q, a, to, reason, at, lines); err != nil {
 		return err
 	}
@@ -319,7 +325,8 @@ func (s *Service) end(ctx context.Context, q store.Q, run store.Run, a store.Att
 	return s.settle(ctx, q, run, reason)
 }
 
-func endAttempt(ctx context.Context, q store.Q, a store.Attempt, to state.State, reason string, at time.Time, lines int64) error {
+func endAttempt(ctx context.Context, q store.Q, a store.Attempt, to state.State, reason string, at time.Time,
+	lines int64) error {
 	if err := q.EndAttempt(ctx, a.ID, to, reason, at, lines); err != nil {
 		return err
 	}
@@ -331,7 +338,8 @@ func endAttempt(ctx context.Context, q store.Q, a store.Attempt, to state.State,
 }
 
 // retry queues another attempt where the job's definition wants one after such a failure.
-func (s *Service) retry(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string, now time.Time) (bool, error) {
+func (s *Service) retry(ctx context.Context, q store.Q, run store.Run, a store.Attempt, to state.State, reason string,
+	now time.Time) (bool, error) {
 	if to != state.Failed && to != state.TimedOut || a.Stop {
 		return false, nil
 	}
@@ -406,7 +414,8 @@ func (s *Service) lose(ctx context.Context, lost store.Attempt) error {
 }
 
 // again queues a new attempt of a job.
-func (s *Service) again(ctx context.Context, q store.Q, run store.Run, job store.Job, wait time.Duration, reason string, now time.Time) error {
+func (s *Service) again(ctx context.Context, q store.Q, run store.Run, job store.Job, wait time.Duration, reason string,
+	now time.Time) error {
 	if err := q.SetJob(ctx, job.ID, state.Queued, reason, true); err != nil {
 		return err
 	}

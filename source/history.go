@@ -89,7 +89,8 @@ func (r Repo) Tree(ctx context.Context, commit string) ([]Entry, error) {
 			list = append(list, Entry{name, fields[0], fields[2]})
 		}
 		if len(list) > MaxFiles || len(name) > maxPath {
-			return fmt.Errorf("commit %.12s holds %w: at most %d files, with paths of %d bytes", commit, ErrTooMuch, MaxFiles, maxPath)
+			return fmt.Errorf("commit %.12s holds %w: at most %d files, with paths of %d bytes", commit, ErrTooMuch, MaxFiles,
+				maxPath)
 		}
 		return nil
 	}, "ls-tree", "-r", "-z", "--full-tree", "--end-of-options", commit)
@@ -178,7 +179,8 @@ func exitedWith(err error, code int) bool {
 
 // Log lists up to most commits that after has and before has not, newest first.
 func (r Repo) Log(ctx context.Context, before, after string, most int) ([]Commit, error) {
-	out, err := r.git(ctx, "log", "-z", "--format=%H%n%an%n%s", fmt.Sprintf("--max-count=%d", most), "--end-of-options", before+".."+after)
+	out, err := r.git(ctx, "log", "-z", "--format=%H%n%an%n%s", fmt.Sprintf("--max-count=%d", most), "--end-of-options",
+		before+".."+after)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +221,8 @@ func (r Repo) Merge(ctx context.Context, proposal, target, head string) (commit 
 		if err != nil {
 			return "", err
 		}
-		cmd.Env = append(cmd.Env, "GIT_"+who+"_NAME=Gentle Piston", "GIT_"+who+"_EMAIL=piston@localhost", "GIT_"+who+"_DATE="+strings.TrimSpace(string(at)))
+		cmd.Env = append(cmd.Env, "GIT_"+who+"_NAME=Gentle Piston", "GIT_"+who+"_EMAIL=piston@localhost",
+			"GIT_"+who+"_DATE="+strings.TrimSpace(string(at)))
 	}
 	made, err := cmd.CombinedOutput()
 	if err != nil {

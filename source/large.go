@@ -22,8 +22,9 @@ import (
 	"gentlepiston.example/piston/core/reach"
 )
 
-// Large opens a file that a repository keeps beside itself: in a folder of this machine where its remote is one, else as
-// its remote serves it. ErrNoObject when it has none such. Whoever reads it has yet to see whether it is what its id says.
+// Large opens a file that a repository keeps beside itself: in a folder of this machine where its remote is one, else
+// as its remote serves it. ErrNoObject when it has none such. Whoever reads it has yet to see whether it is what its id
+// says.
 func (r Repo) Large(ctx context.Context, remote string, p pointer.Pointer) (io.ReadCloser, error) {
 	if !pointer.IsID(p.ID) {
 		return nil, fmt.Errorf("%q is %w", p.ID, ErrNoObject)
@@ -74,7 +75,8 @@ func largeBy(remote string) *largeServer {
 		s.host = u.Hostname()
 	}
 	s.http = &http.Client{
-		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: s.dial, ResponseHeaderTimeout: answerWithin, DisableKeepAlives: true},
+		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: s.dial, ResponseHeaderTimeout: answerWithin,
+			DisableKeepAlives: true},
 	}
 	return s
 }
@@ -127,7 +129,8 @@ func (s *largeServer) open(ctx context.Context, p pointer.Pointer) (io.ReadClose
 	}
 	o := there.Objects[0]
 	if o.Error != nil {
-		return nil, fmt.Errorf("the large file %.12s is %w: the remote says %d, %s", p.ID, ErrNoObject, o.Error.Code, clean(o.Error.Message, 200))
+		return nil, fmt.Errorf("the large file %.12s is %w: the remote says %d, %s", p.ID, ErrNoObject, o.Error.Code,
+			clean(o.Error.Message, 200))
 	}
 	at, err := url.Parse(o.Actions.Download.Href)
 	if err != nil || at.Scheme != "https" && at.Scheme != "http" {
@@ -154,8 +157,9 @@ func (s *largeServer) open(ctx context.Context, p pointer.Pointer) (io.ReadClose
 func (s *largeServer) locate(ctx context.Context, p pointer.Pointer) (there located, err error) {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
-	text, err := json.Marshal(map[string]any{"operation": "download", "transfers": []string{"basic"}, "hash_algo": "sha256",
-		"objects": []map[string]any{{"oid": p.ID, "size": p.Size}}})
+	text, err := json.Marshal(map[string]any{"operation": "download", "transfers": []string{"basic"},
+		"hash_algo": "sha256",
+		"objects":   []map[string]any{{"oid": p.ID, "size": p.Size}}})
 	if err != nil {
 		return there, err
 	}

@@ -62,7 +62,8 @@ func (r Repo) Fetch(ctx context.Context, remote string) error {
 	if IsLocal(remote) {
 		return nil
 	}
-	if _, err := r.git(ctx, "fetch", "--quiet", "--prune", "--force", remote, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+	if _, err := r.git(ctx, "fetch", "--quiet", "--prune", "--force", remote, "+refs/heads/*:refs/heads/*",
+		"+refs/tags/*:refs/tags/*",
 		"+refs/proposals/*:refs/proposals/*"); err != nil {
 		return fmt.Errorf("fetching %s: %w", remote, err)
 	}
@@ -75,7 +76,8 @@ func (r Repo) Fetch(ctx context.Context, remote string) error {
 func Environment(config map[string]string) []string {
 	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C.UTF-8", "GIT_CONFIG_NOSYSTEM=1",
 		"GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0"}
-	settings := [][2]string{{"safe.directory", "*"}, {"protocol.allow", "never"}, {"protocol.http.allow", "always"}, {"protocol.https.allow", "always"},
+	settings := [][2]string{{"safe.directory", "*"}, {"protocol.allow", "never"}, {"protocol.http.allow", "always"},
+		{"protocol.https.allow", "always"},
 		{"core.hooksPath", "/dev/null"}, {"gc.auto", "0"}, {"maintenance.auto", "false"}, {"advice.detachedHead", "false"}}
 	for k, v := range config {
 		settings = append(settings, [2]string{k, v})

@@ -56,7 +56,8 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 	ask(func(text string) { w.Entries = indexEntries(w.Dir, text) }, "ls-files", "-z", "--stage")
 	ask(func(text string) { w.Loose = others(text) }, "ls-files", "-z", "--others", "--exclude-standard")
 	// Of folders that are ignored as a whole, only the folder is told: what is in them is made or fetched.
-	ask(func(text string) { w.Ignored = pathsOf(others(text)) }, "ls-files", "-z", "--others", "--ignored", "--exclude-standard", "--directory")
+	ask(func(text string) { w.Ignored = pathsOf(others(text)) }, "ls-files", "-z", "--others", "--ignored",
+		"--exclude-standard", "--directory")
 	ask(w.takeRefs, "for-each-ref", "--format=%(refname) %(HEAD) %(objectname)", "refs/heads/", "refs/remotes/")
 	ask(func(text string) { w.Origin = strings.TrimSpace(text) }, "config", "--default", "", "--get", "remote.origin.url")
 	all.Wait()
@@ -182,7 +183,8 @@ func (w *WorkTree) CloneInto(ctx context.Context, dir string, history bool) erro
 	if history {
 		fetch = []string{"fetch", "--quiet", "--tags", w.Dir, "+refs/heads/*:refs/remotes/origin/*", "HEAD"}
 	}
-	steps := [][]string{{"init", "--quiet", "--template=", "--initial-branch=piston"}, fetch, {"reset", "--quiet", "FETCH_HEAD"}}
+	steps := [][]string{{"init", "--quiet", "--template=", "--initial-branch=piston"}, fetch,
+		{"reset", "--quiet", "FETCH_HEAD"}}
 	if w.Commit == "" {
 		steps = steps[:1]
 	}

@@ -89,8 +89,10 @@ func (q Q) AddAttempts(ctx context.Context, project int64, list []NewAttempt) er
 	}
 	return q.do(ctx, nil, `WITH added AS (
 			INSERT INTO attempts (job_id, run_id, number, labels, state, queued_at, project_id, tools, not_before)
-			SELECT job, run, coalesce((SELECT max(number) FROM attempts WHERE job_id = job), 0) + 1, labels, 'queued', at, $1, tools, not_before
-			FROM jsonb_to_recordset($2) AS r(job bigint, run bigint, labels text[], tools jsonb, at timestamptz, not_before timestamptz)
+			SELECT job, run, coalesce((SELECT max(number) FROM attempts WHERE job_id = job), 0) + 1, labels, 'queued', at, $1,
+			tools, not_before
+			FROM jsonb_to_recordset($2) AS r(job bigint, run bigint, labels text[], tools jsonb, at timestamptz,
+			not_before timestamptz)
 			RETURNING id, job_id)
 		INSERT INTO steps (attempt_id, position, name, state) SELECT added.id, s.position, s.name, 'queued'
 		FROM jsonb_to_recordset($3) AS s(job bigint, position int, name text) JOIN added ON added.job_id = s.job`,
@@ -103,14 +105,16 @@ func (q Q) Tries(ctx context.Context, job int64) (all, lost int, err error) {
 		All  int `db:"n"`
 		Lost int `db:"lost"`
 	}
-	err = q.get(ctx, &n, `SELECT count(*) FILTER (WHERE NOT a.handed_back) AS n, count(*) FILTER (WHERE a.lost) AS lost FROM attempts a JOIN runs r ON r.id = a.run_id
+	err = q.get(ctx, &n, `SELECT count(*) FILTER (WHERE NOT a.handed_back) AS n, count(*) FILTER (WHERE a.lost) AS lost
+		FROM attempts a JOIN runs r ON r.id = a.run_id
 		WHERE a.job_id = $1 AND a.queued_at >= coalesce(r.reopened_at, '-infinity')`, job)
 	return n.All, n.Lost, err
 }
 
 // Beat extends the lease of a running attempt; ErrNotFound when it is not running any more.
 func (q Q) Beat(ctx context.Context, id int64, lease time.Duration) (a Attempt, err error) {
-	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING `+attemptColumns, id, lease)
+	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING `+
+		attemptColumns, id, lease)
 	return a, err
 }
 
@@ -121,7 +125,8 @@ func (q Q) ExtendLeases(ctx context.Context, lease time.Duration) error {
 
 // LostAttempts lists running attempts whose lease is over.
 func (q Q) LostAttempts(ctx context.Context) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE state = 'running' AND lease_until < now() ORDER BY id LIMIT 100`)
+	err = q.list(ctx, &list,
+		`SELECT `+attemptColumns+` FROM attempts WHERE state = 'running' AND lease_until < now() ORDER BY id LIMIT 100`)
 	return list, err
 }
 
@@ -157,7 +162,8 @@ func (q Q) SetPrepared(ctx context.Context, id int64, at time.Time) error {
 
 // EndAttempt ends a queued or running attempt; ErrNotFound when it is over already.
 func (q Q) EndAttempt(ctx context.Context, id int64, s state.State, reason string, at time.Time, lines int64) error {
-	return q.do(ctx, ErrNotFound, `UPDATE attempts SET state = $2, reason = $3, finished_at = $4, log_lines = $5, lease_until = NULL
+	return q.do(ctx, ErrNotFound,
+		`UPDATE attempts SET state = $2, reason = $3, finished_at = $4, log_lines = $5, lease_until = NULL
 		WHERE id = $1 AND state IN ('queued', 'running')`, id, string(s), reason, at, lines)
 }
 
@@ -173,7 +179,9 @@ func (q Q) MarkHandedBack(ctx context.Context, id int64) error {
 
 // AskToStop marks the running attempts of a run; their runners learn of it with their next beat.
 func (q Q) AskToStop(ctx context.Context, run int64, to state.State, reason string) error {
-	return q.do(ctx, nil, `UPDATE attempts SET stop = true, stop_reason = $2, stop_state = $3 WHERE run_id = $1 AND state = 'running'`, run, reason, string(to))
+	return q.do(ctx, nil,
+		`UPDATE attempts SET stop = true, stop_reason = $2, stop_state = $3 WHERE run_id = $1 AND state = 'running'`, run,
+		reason, string(to))
 }
 
 // AttemptsWithLogToMove lists ended attempts whose log is still in the stream.
@@ -185,13 +193,15 @@ func (q Q) AttemptsWithLogToMove(ctx context.Context) (list []Attempt, err error
 
 // AttemptsWithLogToPurge lists attempts whose log was moved before a time and is still in the stream too.
 func (q Q) AttemptsWithLogToPurge(ctx context.Context, before time.Time) (list []Attempt, err error) {
-	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE NOT log_purged AND log_moved < $1 ORDER BY id LIMIT 100`, before)
+	err = q.list(ctx, &list,
+		`SELECT `+attemptColumns+` FROM attempts WHERE NOT log_purged AND log_moved < $1 ORDER BY id LIMIT 100`, before)
 	return list, err
 }
 
 // LogMoved notes where a finished log is.
 func (q Q) LogMoved(ctx context.Context, id int64, blob string, size, lines int64) error {
-	return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4, log_moved = now() WHERE id = $1`,
+	return q.do(ctx, ErrNotFound,
+		`UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4, log_moved = now() WHERE id = $1`,
 		id, blob, size, lines)
 }
 
@@ -217,8 +227,11 @@ func (q Q) Busy(ctx context.Context) (map[string]int, error) {
 // IsSourceOf reports whether a runner, by its token, has a job at hand that may read a project's source: one of that
 // project, or of one that it is lent to.
 func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool, err error) {
-	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts a JOIN projects p ON p.name = $1 WHERE a.state = 'running' AND a.runner_token = $2
-		AND (a.project_id = p.id OR EXISTS (SELECT FROM lendings l WHERE l.project_id = p.id AND l.to_id = a.project_id)))`, project, token)
+	err = q.get(ctx, &is,
+		`SELECT EXISTS (SELECT FROM attempts a JOIN projects p ON p.name = $1 WHERE a.state = 'running'
+			AND a.runner_token = $2
+		AND (a.project_id = p.id OR EXISTS (SELECT FROM lendings l WHERE l.project_id = p.id AND l.to_id = a.project_id)))`,
+		project, token)
 	return is, err
 }
 

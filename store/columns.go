@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// columnsOf lists the columns of a table, or of a query under its alias, that a record is read from. They are named, and
-// not "*": a program must go on reading a table to which a newer one has added something.
+// columnsOf lists the columns of a table, or of a query under its alias, that a record is read from. They are named,
+// and not "*": a program must go on reading a table to which a newer one has added something.
 func columnsOf[T any](table string) string {
 	var list []string
 	for _, f := range reflect.VisibleFields(reflect.TypeFor[T]()) {

@@ -14,7 +14,8 @@ type Home struct {
 
 // ClaimHome makes a data folder the records' own, unless they have one, and tells which it is.
 func (q Q) ClaimHome(ctx context.Context, id, place string) (h Home, err error) {
-	if err := q.do(ctx, nil, `INSERT INTO home (id, place) VALUES ($1, $2) ON CONFLICT (one) DO NOTHING`, id, place); err != nil {
+	if err := q.do(ctx, nil, `INSERT INTO home (id, place) VALUES ($1, $2) ON CONFLICT (one) DO NOTHING`, id,
+		place); err != nil {
 		return h, err
 	}
 	err = q.get(ctx, &h, `SELECT id, place, since FROM home`)

@@ -45,7 +45,8 @@ func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
 	}
 	err := q.list(ctx, &added, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
 		SELECT run, position, name, definition, state, reason, ready
-			FROM jsonb_to_recordset($1) AS r(run bigint, position int, name text, definition jsonb, state text, reason text, ready boolean)
+			FROM jsonb_to_recordset($1) AS r(run bigint, position int, name text, definition jsonb, state text, reason text,
+			ready boolean)
 		RETURNING id, name`, asJSON(rows))
 	for _, a := range added {
 		jobs[at[a.Name]].ID = a.ID
@@ -60,19 +61,21 @@ func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
 	return list, err
 }
 
-// JobsToSettle is Jobs with only those definitions whole that a decision still depends on: of jobs that wait for others.
-// Of the rest they say no more than what counts for those.
+// JobsToSettle is Jobs with only those definitions whole that a decision still depends on: of jobs that wait for
+// others. Of the rest they say no more than what counts for those.
 func (q Q) JobsToSettle(ctx context.Context, run int64) (list []Job, err error) {
 	err = q.list(ctx, &list, `SELECT id, run_id, position, name, state, reason, ready,
 			CASE WHEN state = 'queued' AND NOT ready THEN definition
-				ELSE jsonb_build_object('name', name, 'advisory', definition -> 'advisory', 'of', definition -> 'of') END AS definition
+				ELSE jsonb_build_object('name', name, 'advisory', definition -> 'advisory', 'of',
+				definition -> 'of') END AS definition
 		FROM jobs WHERE run_id = $1 ORDER BY position`, run)
 	return list, err
 }
 
 // SetJob writes where a job stands.
 func (q Q) SetJob(ctx context.Context, id int64, s state.State, reason string, ready bool) error {
-	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s), reason, ready)
+	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s),
+		reason, ready)
 }
 
 // SettleJobs writes where jobs stand, with their steps' conditions answered.
@@ -92,7 +95,8 @@ func (q Q) SettleJobs(ctx context.Context, jobs []Job) error {
 		rows[i] = row{j.ID, j.Definition.V, j.State, j.Reason, j.Ready}
 	}
 	return q.do(ctx, nil, `UPDATE jobs SET definition = r.definition, state = r.state, reason = r.reason, ready = r.ready
-		FROM jsonb_to_recordset($1) AS r(id bigint, definition jsonb, state text, reason text, ready boolean) WHERE jobs.id = r.id`, asJSON(rows))
+		FROM jsonb_to_recordset($1) AS r(id bigint, definition jsonb, state text, reason text, ready boolean)
+		WHERE jobs.id = r.id`, asJSON(rows))
 }
 
 // JobByID finds a job.
@@ -104,9 +108,11 @@ func (q Q) JobByID(ctx context.Context, id int64) (j Job, err error) {
 // FailedStep is the first step of an attempt that failed or ran out of time; ErrNotFound when there is none. Steps
 // whose failure is only reported are left out.
 func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
-	err = q.get(ctx, &s, `SELECT `+stepColumns+` FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
+	err = q.get(ctx, &s, `SELECT `+stepColumns+
+		` FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
 		WHERE s.attempt_id = $1 AND s.state IN ('failed', 'timed-out')
-		AND NOT coalesce((j.definition -> 'step' -> s.position ->> 'advisory')::boolean, false) ORDER BY s.position LIMIT 1`, attempt)
+		AND NOT coalesce((j.definition -> 'step' -> s.position ->> 'advisory')::boolean, false) ORDER BY s.position LIMIT 1`,
+		attempt)
 	return s, err
 }
 
@@ -160,7 +166,8 @@ func (q Q) TestCases(ctx context.Context, runs []int64) (map[int64]int, error) {
 		Run int64 `db:"run_id"`
 		N   int   `db:"n"`
 	}
-	err := q.list(ctx, &rows, `SELECT a.run_id, sum((s.tests ->> 'passed')::int + (s.tests ->> 'failed')::int + (s.tests ->> 'skipped')::int) AS n
+	err := q.list(ctx, &rows,
+		`SELECT a.run_id, sum((s.tests ->> 'passed')::int + (s.tests ->> 'failed')::int + (s.tests ->> 'skipped')::int) AS n
 		FROM attempts a JOIN steps s ON s.attempt_id = a.id WHERE a.run_id = ANY($1) AND jsonb_typeof(s.tests) = 'object'
 			AND a.number = (SELECT max(number) FROM attempts WHERE job_id = a.job_id) GROUP BY a.run_id`, runs)
 	counts := map[int64]int{}
@@ -172,6 +179,8 @@ func (q Q) TestCases(ctx context.Context, runs []int64) (map[int64]int, error) {
 
 // AddFinding adds to what is to be said of a run.
 func (q Q) AddFinding(ctx context.Context, run int64, f definition.Finding) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET findings = CASE WHEN jsonb_typeof(findings) = 'array' THEN findings ELSE '[]' END || $2 WHERE id = $1`,
+	return q.do(ctx, ErrNotFound,
+		`UPDATE runs SET findings = CASE WHEN jsonb_typeof(findings) = 'array' THEN findings ELSE '[]' END || $2
+			WHERE id = $1`,
 		run, asJSON([]definition.Finding{f}))
 }

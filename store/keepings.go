@@ -21,15 +21,17 @@ type Cache struct {
 // CacheByKey finds a copy that a run with the same guard saved, and notes its use. Whatever is gated is found only when
 // that may be.
 func (q Q) CacheByKey(ctx context.Context, project int64, guard, key string, gated bool) (c Cache, err error) {
-	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND guard = $2 AND key = $3 AND ($4 OR NOT gated)
+	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND guard = $2 AND key = $3 AND ($4
+		OR NOT gated)
 		RETURNING id, name, guard, gated, key, size, blob`, project, guard, key, gated)
 	return c, err
 }
 
-// AddCache notes a saved copy; ErrExists when there is one of the key and guard already, which stays: the content is the
-// same.
+// AddCache notes a saved copy; ErrExists when there is one of the key and guard already, which stays: the content is
+// the same.
 func (q Q) AddCache(ctx context.Context, project int64, c Cache) error {
-	return q.do(ctx, ErrExists, `INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
+	return q.do(ctx, ErrExists,
+		`INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
 		ON CONFLICT (project_id, guard, key) DO NOTHING`, project, c.Name, c.Guard, c.Gated, c.Key, c.Size, c.Blob)
 }
 
@@ -55,7 +57,8 @@ type CacheUse struct {
 
 // CacheUses lists what came of the caches in a run.
 func (q Q) CacheUses(ctx context.Context, run int64) (list []CacheUse, err error) {
-	err = q.list(ctx, &list, `SELECT `+columnsOf[CacheUse]("u")+` FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
+	err = q.list(ctx, &list,
+		`SELECT `+columnsOf[CacheUse]("u")+` FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
 		ORDER BY u.attempt_id, u.name`, run)
 	return list, err
 }
@@ -70,12 +73,14 @@ type Handover struct {
 
 // AddHandover notes what an attempt hands on; ErrExists when it has done so already.
 func (q Q) AddHandover(ctx context.Context, attempt int64, h Handover) error {
-	return q.do(ctx, nil, `INSERT INTO handovers (attempt_id, name, blob, size) VALUES ($1, $2, $3, $4)`, attempt, h.Name, h.Blob, h.Size)
+	return q.do(ctx, nil, `INSERT INTO handovers (attempt_id, name, blob, size) VALUES ($1, $2, $3, $4)`, attempt, h.Name,
+		h.Blob, h.Size)
 }
 
 // HandoverOf finds what the latest attempt of a run's job that passed hands on.
 func (q Q) HandoverOf(ctx context.Context, run int64, job, name string) (h Handover, err error) {
-	err = q.get(ctx, &h, `SELECT j.name AS job, h.name, h.blob, h.size FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN jobs j ON j.id = a.job_id
+	err = q.get(ctx, &h, `SELECT j.name AS job, h.name, h.blob, h.size FROM handovers h JOIN attempts a
+		ON a.id = h.attempt_id JOIN jobs j ON j.id = a.job_id
 		WHERE a.run_id = $1 AND j.name = $2 AND h.name = $3 ORDER BY a.number DESC LIMIT 1`, run, job, name)
 	return h, err
 }
@@ -94,7 +99,8 @@ type Artifact struct {
 
 // AddArtifact notes a kept file; ErrExists when this attempt has kept it already.
 func (q Q) AddArtifact(ctx context.Context, attempt int64, a Artifact) error {
-	return q.do(ctx, nil, `INSERT INTO artifacts (attempt_id, name, path, size, sha256, blob) VALUES ($1, $2, $3, $4, $5, $6)`,
+	return q.do(ctx, nil,
+		`INSERT INTO artifacts (attempt_id, name, path, size, sha256, blob) VALUES ($1, $2, $3, $4, $5, $6)`,
 		attempt, a.Name, a.Path, a.Size, a.SHA256, a.Blob)
 }
 

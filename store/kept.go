@@ -55,39 +55,52 @@ type Cut struct {
 	CacheBytes                 int64 // of a project's caches together; 0 any
 }
 
-// kept is everything that is kept of a project, or with 0 of all, and whether it goes by a cut. Its parameters are those of
-// keptArgs.
+// kept is everything that is kept of a project, or with 0 of all, and whether it goes by a cut. Its parameters are
+// those of Cut.args.
 const kept = `WITH kept AS (
-	SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, coalesce(r.finished_at, now()) AS since, f.blob,
+	SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, coalesce(r.finished_at,
+	now()) AS since, f.blob,
 		coalesce(r.finished_at < $2, false) AND r.trigger <> 'tag' AND
-			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline AND l.number > r.number) >= $6::bigint AS goes
-		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline
+			AND l.number > r.number) >= $6::bigint AS goes
+		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
+		ON p.id = r.project_id
 		WHERE $1::bigint IN (0, r.project_id)
-	UNION ALL SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob, c.last_used_at < $3 OR $7::bigint > 0 AND c.upto > $7::bigint
+	UNION ALL SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob, c.last_used_at < $3
+	OR $7::bigint > 0 AND c.upto > $7::bigint
 		FROM (SELECT id, project_id, name, size, last_used_at, blob,
-			sum(size) OVER (PARTITION BY project_id ORDER BY last_used_at DESC, id DESC) AS upto FROM caches WHERE $1::bigint IN (0, project_id)) c
+			sum(size) OVER (PARTITION BY project_id ORDER BY last_used_at DESC, id DESC) AS upto FROM caches
+			WHERE $1::bigint IN (0, project_id)) c
 		JOIN projects p ON p.id = c.project_id
-	UNION ALL SELECT 'handover', a.id, p.name, r.number, h.name, h.size, coalesce(r.finished_at, now()), h.blob, coalesce(r.finished_at < $4, false)
-		FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = r.project_id
+	UNION ALL SELECT 'handover', a.id, p.name, r.number, h.name, h.size, coalesce(r.finished_at, now()), h.blob,
+	coalesce(r.finished_at < $4, false)
+		FROM handovers h JOIN attempts a ON a.id = h.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
+		ON p.id = r.project_id
 		WHERE $1::bigint IN (0, r.project_id)
-	UNION ALL SELECT 'log', a.id, p.name, r.number, j.name, a.log_size, coalesce(r.finished_at, now()), a.log_blob, coalesce(r.finished_at < $5, false)
+	UNION ALL SELECT 'log', a.id, p.name, r.number, j.name, a.log_size, coalesce(r.finished_at, now()), a.log_blob,
+	coalesce(r.finished_at < $5, false)
 		FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id JOIN projects p ON p.id = r.project_id
 		WHERE $1::bigint IN (0, r.project_id) AND a.log_blob <> '') `
 
 func (c Cut) args(project int64) []any {
-	return []any{project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns, c.CacheBytes}
+	return []any{project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns,
+		c.CacheBytes}
 }
 
 // KeptSums counts what is kept of a project, by kind; of all with project 0.
 func (q Q) KeptSums(ctx context.Context, project int64, c Cut) (list []KeptSum, err error) {
-	err = q.list(ctx, &list, kept+`SELECT kind, count(*) AS n, sum(size)::bigint AS bytes, count(*) FILTER (WHERE goes) AS going,
-		coalesce(sum(size) FILTER (WHERE goes), 0)::bigint AS going_bytes FROM kept GROUP BY kind ORDER BY kind`, c.args(project)...)
+	err = q.list(ctx, &list,
+		kept+`SELECT kind, count(*) AS n, sum(size)::bigint AS bytes, count(*) FILTER (WHERE goes) AS going,
+		coalesce(sum(size) FILTER (WHERE goes), 0)::bigint AS going_bytes FROM kept GROUP BY kind ORDER BY kind`,
+		c.args(project)...)
 	return list, err
 }
 
 // Outdated lists what goes of a project by a cut, that of the longest age first.
 func (q Q) Outdated(ctx context.Context, project int64, c Cut, limit int) (list []Kept, err error) {
-	err = q.list(ctx, &list, kept+`SELECT kind, id, project, run, what, size, since, blob, goes FROM kept WHERE goes ORDER BY since LIMIT $8::bigint`,
+	err = q.list(ctx, &list,
+		kept+`SELECT kind, id, project, run, what, size, since, blob, goes FROM kept WHERE goes ORDER BY since
+			LIMIT $8::bigint`,
 		append(c.args(project), limit)...)
 	return list, err
 }
@@ -110,9 +123,11 @@ func (q Q) Kept(ctx context.Context, project int64, c Cut, page KeptPage) (list 
 	err = q.list(ctx, &list, kept+`, keyed AS (SELECT kind, id, project, run, what, size, since, blob, goes,
 			CASE WHEN $8::boolean THEN -size ELSE (extract(epoch FROM since) * 1000000)::bigint END AS key FROM kept)
 		SELECT kind, id, project, run, what, size, since, blob, goes, key FROM keyed
-		WHERE $9 IN ('', kind) AND ($10::boolean IS NULL OR goes = $10) AND (key, kind, id, what) > ($11::bigint, $12, $13::bigint, $14)
+		WHERE $9 IN ('', kind) AND ($10::boolean IS NULL OR goes = $10) AND (key, kind, id, what) > ($11::bigint, $12,
+		$13::bigint, $14)
 		ORDER BY key, kind, id, what LIMIT $15::bigint`,
-		append(c.args(project), page.Largest, page.Kind, page.Goes, after.Key, after.Kind, after.ID, after.What, page.Limit)...)
+		append(c.args(project), page.Largest, page.Kind, page.Goes, after.Key, after.Kind, after.ID, after.What,
+			page.Limit)...)
 	return list, err
 }
 
@@ -126,7 +141,8 @@ func orNever(t time.Time) time.Time {
 
 // LeastUsedCaches lists caches of all projects, those longest not used first.
 func (q Q) LeastUsedCaches(ctx context.Context, limit int) (list []Kept, err error) {
-	err = q.list(ctx, &list, `SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, c.size, c.last_used_at AS since, c.blob
+	err = q.list(ctx, &list,
+		`SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, c.size, c.last_used_at AS since, c.blob
 		FROM caches c JOIN projects p ON p.id = c.project_id ORDER BY c.last_used_at LIMIT $1`, limit)
 	return list, err
 }
@@ -141,7 +157,8 @@ func (q Q) GiveUp(ctx context.Context, k Kept) error {
 	case "handover":
 		return q.do(ctx, ErrNotFound, `DELETE FROM handovers WHERE attempt_id = $1 AND name = $2`, k.ID, k.What)
 	case "log":
-		return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = '', log_size = 0 WHERE id = $1 AND log_blob = $2`, k.ID, k.Blob)
+		return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = '', log_size = 0 WHERE id = $1 AND log_blob = $2`, k.ID,
+			k.Blob)
 	}
 	return ErrNotFound
 }
@@ -149,8 +166,10 @@ func (q Q) GiveUp(ctx context.Context, k Kept) error {
 // Referenced tells which of some blobs a record speaks of.
 func (q Q) Referenced(ctx context.Context, blobs []string) (map[string]bool, error) {
 	var list []string
-	err := q.list(ctx, &list, `SELECT blob FROM artifacts WHERE blob = ANY($1) UNION ALL SELECT blob FROM caches WHERE blob = ANY($1)
-		UNION ALL SELECT blob FROM handovers WHERE blob = ANY($1) UNION ALL SELECT log_blob FROM attempts WHERE log_blob <> '' AND log_blob = ANY($1)`, blobs)
+	err := q.list(ctx, &list,
+		`SELECT blob FROM artifacts WHERE blob = ANY($1) UNION ALL SELECT blob FROM caches WHERE blob = ANY($1)
+		UNION ALL SELECT blob FROM handovers WHERE blob = ANY($1) UNION ALL SELECT log_blob FROM attempts WHERE log_blob <> ''
+		AND log_blob = ANY($1)`, blobs)
 	m := map[string]bool{}
 	for _, name := range list {
 		m[name] = true
@@ -160,7 +179,8 @@ func (q Q) Referenced(ctx context.Context, blobs []string) (map[string]bool, err
 
 // BlobsOf lists the blobs of a project.
 func (q Q) BlobsOf(ctx context.Context, project int64) (list []string, err error) {
-	err = q.list(ctx, &list, `SELECT f.blob FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE a.project_id = $1::bigint
+	err = q.list(ctx, &list,
+		`SELECT f.blob FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE a.project_id = $1::bigint
 		UNION ALL SELECT blob FROM caches WHERE project_id = $1::bigint
 		UNION ALL SELECT h.blob FROM handovers h JOIN attempts a ON a.id = h.attempt_id WHERE a.project_id = $1::bigint
 		UNION ALL SELECT log_blob FROM attempts WHERE project_id = $1::bigint AND log_blob <> ''`, project)

@@ -12,5 +12,6 @@ func (p Page) args() []any { return []any{p.After, p.Contains, p.Limit} }
 
 // paged is the end of a query for a Page, whose fields are its first three arguments.
 func paged(name string) string {
-	return ` AND ` + name + ` COLLATE "C" > $1 AND strpos(lower(` + name + `), lower($2)) > 0 ORDER BY ` + name + ` COLLATE "C" LIMIT nullif($3, 0)`
+	return ` AND ` + name + ` COLLATE "C" > $1 AND strpos(lower(` + name + `), lower($2)) > 0 ORDER BY ` + name +
+		` COLLATE "C" LIMIT nullif($3, 0)`
 }

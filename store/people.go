@@ -22,13 +22,17 @@ type Person struct {
 	ByGroup       bool       `db:"by_group"` // an administrator by a group
 }
 
-const personColumns = `p.id, p.name, p.password_hash, p.administrator, p.disabled, p.issuer, p.subject, p.created_at, p.seen_at,
-	ARRAY(SELECT g.name FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id ORDER BY g.name) AS groups,
-	EXISTS (SELECT FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id AND g.administrators) AS by_group`
+const personColumns = `p.id, p.name, p.password_hash, p.administrator, p.disabled, p.issuer, p.subject, p.created_at,
+	p.seen_at,
+	ARRAY(SELECT g.name FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id
+	ORDER BY g.name) AS groups,
+	EXISTS (SELECT FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id
+	AND g.administrators) AS by_group`
 
 // AddPerson adds someone; ErrExists when the name is taken.
 func (q Q) AddPerson(ctx context.Context, p Person) error {
-	return q.do(ctx, nil, `INSERT INTO people (name, password_hash, administrator, issuer, subject) VALUES ($1, $2, $3, $4, $5)`,
+	return q.do(ctx, nil,
+		`INSERT INTO people (name, password_hash, administrator, issuer, subject) VALUES ($1, $2, $3, $4, $5)`,
 		p.Name, p.PasswordHash, p.Administrator, p.Issuer, p.Subject)
 }
 
@@ -68,7 +72,8 @@ func (q Q) CountAdministrators(ctx context.Context) (n int, err error) {
 
 // ChangePerson writes whether someone may sign in and is an administrator.
 func (q Q) ChangePerson(ctx context.Context, id int64, administrator, disabled bool) error {
-	return q.do(ctx, ErrNotFound, `UPDATE people SET administrator = $2, disabled = $3 WHERE id = $1`, id, administrator, disabled)
+	return q.do(ctx, ErrNotFound, `UPDATE people SET administrator = $2, disabled = $3 WHERE id = $1`, id, administrator,
+		disabled)
 }
 
 // SetPassword writes someone's password.
@@ -77,8 +82,10 @@ func (q Q) SetPassword(ctx context.Context, id int64, hash string) error {
 }
 
 // AddSession opens a session known by the hash of its token.
-func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until time.Time, address string, byIssuer bool) error {
-	if err := q.do(ctx, nil, `INSERT INTO sessions (token_hash, person_id, expires_at, address, by_issuer) VALUES ($1, $2, $3, $4, $5)`,
+func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until time.Time, address string,
+	byIssuer bool) error {
+	if err := q.do(ctx, nil,
+		`INSERT INTO sessions (token_hash, person_id, expires_at, address, by_issuer) VALUES ($1, $2, $3, $4, $5)`,
 		tokenHash, person, until, address, byIssuer); err != nil {
 		return err
 	}
@@ -87,18 +94,20 @@ func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until
 
 // AddRedeemable notes the hash of a code by which a program may sign in as somebody, once.
 func (q Q) AddRedeemable(ctx context.Context, hash []byte, person int64, challenge string, until time.Time) error {
-	return q.do(ctx, nil, `INSERT INTO redeemable (hash, person_id, challenge, until) VALUES ($1, $2, $3, $4)`, hash, person, challenge, until)
+	return q.do(ctx, nil, `INSERT INTO redeemable (hash, person_id, challenge, until) VALUES ($1, $2, $3, $4)`, hash,
+		person, challenge, until)
 }
 
-// Redeem takes a code, which is good no more then, and tells whose it was and what its challenge; ErrNotFound when there
-// is none in its time.
+// Redeem takes a code, which is good no more then, and tells whose it was and what its challenge; ErrNotFound when
+// there is none in its time.
 func (q Q) Redeem(ctx context.Context, hash []byte) (p Person, challenge string, err error) {
 	var taken struct {
 		Person    int64  `db:"person_id"`
 		Challenge string `db:"challenge"`
 		Good      bool   `db:"good"`
 	}
-	if err := q.get(ctx, &taken, `DELETE FROM redeemable WHERE hash = $1 RETURNING person_id, challenge, until > now() AS good`, hash); err != nil {
+	if err := q.get(ctx, &taken,
+		`DELETE FROM redeemable WHERE hash = $1 RETURNING person_id, challenge, until > now() AS good`, hash); err != nil {
 		return p, "", err
 	}
 	if !taken.Good {
@@ -154,7 +163,8 @@ type SignInFailures struct {
 
 // SignInFailures counts what a name has failed, and a place, since a time.
 func (q Q) SignInFailures(ctx context.Context, name, from string, since time.Time) (f SignInFailures, err error) {
-	err = q.get(ctx, &f, `SELECT count(*) FILTER (WHERE name = $1 AND address = $2) AS both, count(*) FILTER (WHERE address = $2) AS of_place,
+	err = q.get(ctx, &f, `SELECT count(*) FILTER (WHERE name = $1 AND address = $2) AS both,
+		count(*) FILTER (WHERE address = $2) AS of_place,
 		count(*) FILTER (WHERE name = $1) AS of_name, max(at) FILTER (WHERE name = $1 AND address = $2) AS last
 		FROM sign_in_failures WHERE at > $3 AND (name = $1 OR address = $2)`, name, from, since)
 	return f, err
@@ -167,7 +177,8 @@ func (q Q) AddDevice(ctx context.Context, tokenHash []byte, person int64) error 
 
 // IsDevice tells whether a browser is one from which somebody has signed in.
 func (q Q) IsDevice(ctx context.Context, tokenHash []byte, name string) (is bool, err error) {
-	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM devices d JOIN people p ON p.id = d.person_id WHERE d.token_hash = $1 AND p.name = $2
+	err = q.get(ctx, &is,
+		`SELECT EXISTS (SELECT FROM devices d JOIN people p ON p.id = d.person_id WHERE d.token_hash = $1 AND p.name = $2
 		AND d.made_at > now() - interval '180 days')`, tokenHash, name)
 	return is, err
 }
@@ -187,7 +198,8 @@ type Group struct {
 }
 
 const groupColumns = `g.id, g.name, g.administrators, g.issuer_group,
-	ARRAY(SELECT p.name FROM members m JOIN people p ON p.id = m.person_id WHERE m.group_id = g.id ORDER BY p.name) AS members FROM groups g`
+	ARRAY(SELECT p.name FROM members m JOIN people p ON p.id = m.person_id WHERE m.group_id = g.id
+	ORDER BY p.name) AS members FROM groups g`
 
 // Groups lists all groups by name.
 func (q Q) Groups(ctx context.Context, page Page) (list []Group, err error) {
@@ -217,7 +229,9 @@ func (q Q) SetMembers(ctx context.Context, group int64, people []string) error {
 	if err := q.do(ctx, nil, `DELETE FROM members WHERE group_id = $1 AND NOT by_issuer`, group); err != nil {
 		return err
 	}
-	return q.do(ctx, nil, `INSERT INTO members (group_id, person_id) SELECT $1, id FROM people WHERE name = ANY($2) ON CONFLICT DO NOTHING`, group, people)
+	return q.do(ctx, nil,
+		`INSERT INTO members (group_id, person_id) SELECT $1, id FROM people WHERE name = ANY($2) ON CONFLICT DO NOTHING`,
+		group, people)
 }
 
 // SetIssuerGroups makes someone a member of the groups that stand for the issuer's, and of no other such group.
@@ -241,16 +255,21 @@ type Grant struct {
 // Grants lists who has which role in a project; in any when project is "". The name by which they are paged is
 // PROJECT/PERSON or PROJECT/group GROUP, with * for every project.
 func (q Q) Grants(ctx context.Context, project string, page Page) (list []Grant, err error) {
-	err = q.list(ctx, &list, `SELECT a.id, coalesce(j.name, '') AS project, coalesce(p.name, '') AS person, coalesce(g.name, '') AS in_group, a.role
-		FROM grants a LEFT JOIN projects j ON j.id = a.project_id LEFT JOIN people p ON p.id = a.person_id LEFT JOIN groups g ON g.id = a.group_id
-		WHERE ($4 = '' OR j.name = $4 OR a.project_id IS NULL)`+paged("(coalesce(j.name, '*') || '/' || coalesce('group ' || g.name, p.name))"), append(page.args(), project)...)
+	err = q.list(ctx, &list,
+		`SELECT a.id, coalesce(j.name, '') AS project, coalesce(p.name, '') AS person, coalesce(g.name, '') AS in_group,
+			a.role
+		FROM grants a LEFT JOIN projects j ON j.id = a.project_id LEFT JOIN people p ON p.id = a.person_id LEFT JOIN groups g
+		ON g.id = a.group_id
+		WHERE ($4 = '' OR j.name = $4 OR a.project_id IS NULL)`+
+			paged("(coalesce(j.name, '*') || '/' || coalesce('group ' || g.name, p.name))"), append(page.args(), project)...)
 	return list, err
 }
 
 // SetGrant gives a role; ErrNotFound when there is no such project, person or group.
 func (q Q) SetGrant(ctx context.Context, g Grant) error {
 	return q.do(ctx, ErrNotFound, `INSERT INTO grants (project_id, person_id, group_id, role)
-		SELECT j.id, p.id, g.id, $4 FROM (SELECT 1) one LEFT JOIN projects j ON j.name = $1 LEFT JOIN people p ON p.name = $2 LEFT JOIN groups g ON g.name = $3
+		SELECT j.id, p.id, g.id, $4 FROM (SELECT 1) one LEFT JOIN projects j ON j.name = $1 LEFT JOIN people p ON p.name = $2
+		LEFT JOIN groups g ON g.name = $3
 		WHERE ($1 = '' OR j.id IS NOT NULL) AND num_nonnulls(p.id, g.id) = 1
 		ON CONFLICT (project_id, person_id, group_id) DO UPDATE SET role = $4`, g.Project, g.Person, g.Group, string(g.Role))
 }
@@ -260,7 +279,8 @@ func (q Q) DropGrant(ctx context.Context, g Grant) error {
 	return q.do(ctx, ErrNotFound, `DELETE `+ofGrant, g.Project, g.Person, g.Group)
 }
 
-// RoleGiven tells the role of the grant for the same person or group in the same project; ErrNotFound when there is none.
+// RoleGiven tells the role of the grant for the same person or group in the same project; ErrNotFound when there is
+// none.
 func (q Q) RoleGiven(ctx context.Context, g Grant) (role access.Role, err error) {
 	err = q.get(ctx, &role, `SELECT a.role `+ofGrant, g.Project, g.Person, g.Group)
 	return role, err
@@ -270,16 +290,21 @@ const ofGrant = `FROM grants a WHERE a.project_id IS NOT DISTINCT FROM (SELECT i
 	AND ($1 = '' OR a.project_id IS NOT NULL)
 	AND (a.person_id = (SELECT id FROM people WHERE name = $2) OR a.group_id = (SELECT id FROM groups WHERE name = $3))`
 
-const rolesOf = `FROM grants a WHERE (a.person_id = $1 OR a.group_id IN (SELECT group_id FROM members WHERE person_id = $1))`
+const rolesOf = `FROM grants a WHERE (a.person_id = $1 OR a.group_id IN (SELECT group_id FROM members
+	WHERE person_id = $1))`
 
 // RolesIn lists the roles somebody has in a project, by themselves and by groups. The project need not exist.
 func (q Q) RolesIn(ctx context.Context, person int64, project string) (list []access.Role, err error) {
-	err = q.list(ctx, &list, `SELECT DISTINCT a.role `+rolesOf+` AND (a.project_id IS NULL OR a.project_id = (SELECT id FROM projects WHERE name = $2))`, person, project)
+	err = q.list(ctx, &list,
+		`SELECT DISTINCT a.role `+rolesOf+
+			` AND (a.project_id IS NULL OR a.project_id = (SELECT id FROM projects WHERE name = $2))`, person, project)
 	return list, err
 }
 
 // ProjectsOf lists the ids of the projects in which somebody has a role.
 func (q Q) ProjectsOf(ctx context.Context, person int64) (ids []int64, err error) {
-	err = q.list(ctx, &ids, `SELECT j.id FROM projects j WHERE EXISTS (SELECT `+rolesOf+` AND (a.project_id IS NULL OR a.project_id = j.id)) ORDER BY j.id`, person)
+	err = q.list(ctx, &ids,
+		`SELECT j.id FROM projects j WHERE EXISTS (SELECT `+rolesOf+
+			` AND (a.project_id IS NULL OR a.project_id = j.id)) ORDER BY j.id`, person)
 	return ids, err
 }

@@ -24,7 +24,8 @@ const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, a
 // AddProject registers a repository; ErrExists when the name is taken, ErrMaster when that its key is encrypted to is
 // no more.
 func (q Q) AddProject(ctx context.Context, name, remote string, hookKey []byte, sealedTo string) error {
-	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key, hook_key_sealed_to) VALUES ($1, $2, $3, $4)`, name, remote, hookKey, sealedTo)
+	return q.do(ctx, nil, `INSERT INTO projects (name, remote, hook_key, hook_key_sealed_to) VALUES ($1, $2, $3, $4)`,
+		name, remote, hookKey, sealedTo)
 }
 
 // ProjectByName finds a project.
@@ -41,7 +42,8 @@ func (q Q) ProjectByID(ctx context.Context, id int64) (p Project, err error) {
 
 // ProjectsAmong lists projects by name: all, or of some ids.
 func (q Q) ProjectsAmong(ctx context.Context, ids []int64, all bool, page Page) (list []Project, err error) {
-	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE ($5 OR id = ANY($4))`+paged("name"), append(page.args(), ids, all)...)
+	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE ($5 OR id = ANY($4))`+paged("name"),
+		append(page.args(), ids, all)...)
 	return list, err
 }
 
@@ -63,13 +65,16 @@ func (q Q) SetHookTrouble(ctx context.Context, project int64, text string) error
 
 // SourcesFor lists a project, and those that lend it their source.
 func (q Q) SourcesFor(ctx context.Context, project int64) (list []Project, err error) {
-	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE id = $1 OR id IN (SELECT project_id FROM lendings WHERE to_id = $1)`, project)
+	err = q.list(ctx, &list,
+		`SELECT `+projectColumns+` FROM projects WHERE id = $1 OR id IN (SELECT project_id FROM lendings WHERE to_id = $1)`,
+		project)
 	return list, err
 }
 
 // Lendings lists the names of the projects that a project lends its source to.
 func (q Q) Lendings(ctx context.Context, project int64) (names []string, err error) {
-	err = q.list(ctx, &names, `SELECT p.name FROM lendings l JOIN projects p ON p.id = l.to_id WHERE l.project_id = $1 ORDER BY p.name`, project)
+	err = q.list(ctx, &names,
+		`SELECT p.name FROM lendings l JOIN projects p ON p.id = l.to_id WHERE l.project_id = $1 ORDER BY p.name`, project)
 	return names, err
 }
 
@@ -78,5 +83,6 @@ func (q Q) SetLendings(ctx context.Context, project int64, to []string) error {
 	if err := q.do(ctx, nil, `DELETE FROM lendings WHERE project_id = $1`, project); err != nil {
 		return err
 	}
-	return q.do(ctx, nil, `INSERT INTO lendings SELECT $1, id FROM projects WHERE name = ANY($2) AND id <> $1`, project, texts(to))
+	return q.do(ctx, nil, `INSERT INTO lendings SELECT $1, id FROM projects WHERE name = ANY($2) AND id <> $1`, project,
+		texts(to))
 }

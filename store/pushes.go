@@ -74,9 +74,11 @@ type PushFilter struct {
 // Pushes lists a project's events, newest first.
 func (q Q) Pushes(ctx context.Context, project int64, f PushFilter) (list []Push, err error) {
 	err = q.list(ctx, &list, `SELECT `+pushColumns+` FROM pushes WHERE project_id = $1 AND ($2 = 0 OR id < $2)
-		AND CASE $3 WHEN 'planned' THEN planned_at IS NOT NULL WHEN 'set-aside' THEN set_aside_at IS NOT NULL AND planned_at IS NULL
+		AND CASE $3 WHEN 'planned' THEN planned_at IS NOT NULL WHEN 'set-aside' THEN set_aside_at IS NOT NULL
+		AND planned_at IS NULL
 			WHEN 'waiting' THEN planned_at IS NULL AND set_aside_at IS NULL ELSE true END
-		AND ($4 = '' OR body @> jsonb_build_object('push', jsonb_build_object('updates', jsonb_build_array(jsonb_build_object('after', $4::text)))))
+		AND ($4 = '' OR body @> jsonb_build_object('push', jsonb_build_object('updates',
+		jsonb_build_array(jsonb_build_object('after', $4::text)))))
 		ORDER BY id DESC LIMIT $5`, project, f.Before, f.State, f.Commit, f.Limit)
 	return list, err
 }
@@ -89,7 +91,9 @@ func (q Q) PushByID(ctx context.Context, id int64) (p Push, err error) {
 
 // SetPushAside takes a push out of what is planned.
 func (q Q) SetPushAside(ctx context.Context, id int64, note string) error {
-	return q.do(ctx, ErrNotFound, `UPDATE pushes SET set_aside_at = now(), note = $2 WHERE id = $1 AND planned_at IS NULL AND set_aside_at IS NULL`, id, note)
+	return q.do(ctx, ErrNotFound,
+		`UPDATE pushes SET set_aside_at = now(), note = $2 WHERE id = $1 AND planned_at IS NULL AND set_aside_at IS NULL`, id,
+		note)
 }
 
 // RetryPush puts a push that was set aside back; ErrNotFound when it was not.
@@ -109,10 +113,12 @@ func (q Q) RunsOfPushes(ctx context.Context, pushes []int64) (map[int64][]Run, e
 	return m, err
 }
 
-// Troubles gives for projects the note of their oldest event that cannot be planned, or was set aside; those without are left out.
+// Troubles gives for projects the note of their oldest event that cannot be planned, or was set aside; those without
+// are left out.
 func (q Q) Troubles(ctx context.Context, projects []int64) (map[int64]string, error) {
 	return q.textsByID(ctx, `SELECT DISTINCT ON (project_id) project_id AS id, note AS text FROM pushes
-		WHERE project_id = ANY($1) AND planned_at IS NULL AND (tries > 0 OR set_aside_at IS NOT NULL) ORDER BY project_id, id`, projects)
+		WHERE project_id = ANY($1) AND planned_at IS NULL AND (tries > 0 OR set_aside_at IS NOT NULL) ORDER BY project_id,
+		id`, projects)
 }
 
 // PushPlanned marks a push as done, with a note of what came of it.
@@ -126,6 +132,7 @@ func (q Q) PushFailed(ctx context.Context, id int64, note string) (tries int, si
 		Tries    int       `db:"tries"`
 		Received time.Time `db:"received_at"`
 	}
-	err = q.get(ctx, &row, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries, received_at`, id, note)
+	err = q.get(ctx, &row, `UPDATE pushes SET tries = tries + 1, note = $2 WHERE id = $1 RETURNING tries, received_at`, id,
+		note)
 	return row.Tries, row.Received, err
 }

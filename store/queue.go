@@ -10,8 +10,8 @@ import (
 	"gentlepiston.example/piston/core/schedule"
 )
 
-// LockQueue holds the queue for the transaction, so that decisions on who gets what come one after the other: limits and
-// groups hold across all servers on the same records.
+// LockQueue holds the queue for the transaction, so that decisions on who gets what come one after the other: limits
+// and groups hold across all servers on the same records.
 func (q Q) LockQueue(ctx context.Context) error { return q.hold(ctx, queueLock) }
 
 // Queue reads what is queued and what a decision on it depends on. labels, when given, leaves out what no runner with
@@ -41,13 +41,17 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 	if perLine == 0 {
 		perLine = math.MaxInt32
 	}
-	err := q.list(ctx, &rows, `SELECT l.id, l.job_id, l.project_id, l.run_id, l.number, l.pipeline, l.priority, l.queued_at, l.not_before, l.labels,
+	err := q.list(ctx, &rows,
+		`SELECT l.id, l.job_id, l.project_id, l.run_id, l.number, l.pipeline, l.priority, l.queued_at, l.not_before, l.labels,
 			l.tools, l.run_group, l.at_once, l.place, j.name
-		FROM (SELECT a.id, a.job_id, a.project_id, a.run_id, r.number, r.pipeline, r.priority, a.queued_at, a.not_before, a.labels, a.tools,
+		FROM (SELECT a.id, a.job_id, a.project_id, a.run_id, r.number, r.pipeline, r.priority, a.queued_at, a.not_before,
+		a.labels, a.tools,
 				r.run_group, r.at_once,
-				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2 ORDER BY r.begun DESC, a.run_id, a.id) AS place
+				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2
+				ORDER BY r.begun DESC, a.run_id, a.id) AS place
 			FROM attempts a JOIN runs r ON r.id = a.run_id
-			WHERE a.state = 'queued' AND (cardinality($1::text[]) = 0 OR a.labels <@ $1::text[])) AS l JOIN jobs j ON j.id = l.job_id
+			WHERE a.state = 'queued' AND (cardinality($1::text[]) = 0 OR a.labels <@ $1::text[])) AS l JOIN jobs j
+			ON j.id = l.job_id
 		WHERE l.place <= $3`, labels, now, perLine)
 	if err != nil {
 		return nil, err
@@ -57,8 +61,9 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 	for _, r := range rows {
 		inLine = inLine || r.Group != "" || r.AtOnce > 0
 		out.Projects[r.Project] = schedule.Project{}
-		j := schedule.Job{ID: r.ID, Project: r.Project, Run: r.Run, Number: r.Number, Pipeline: r.Pipeline, Name: r.Name, Priority: r.Priority,
-			Queued: r.Queued, Labels: r.Labels, Tools: r.Tools.V, Group: r.Group, AtOnce: r.AtOnce}
+		j := schedule.Job{ID: r.ID, Project: r.Project, Run: r.Run, Number: r.Number, Pipeline: r.Pipeline, Name: r.Name,
+			Priority: r.Priority,
+			Queued:   r.Queued, Labels: r.Labels, Tools: r.Tools.V, Group: r.Group, AtOnce: r.AtOnce}
 		if r.After != nil {
 			j.After = *r.After
 		}
@@ -85,9 +90,11 @@ func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 		Group    string `db:"run_group"`
 		Begun    bool   `db:"begun"`
 	}
-	err := q.list(ctx, &runs, `SELECT id, number, project_id, pipeline, run_group, begun FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
+	err := q.list(ctx, &runs,
+		`SELECT id, number, project_id, pipeline, run_group, begun FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
 	for _, r := range runs {
-		out.Runs = append(out.Runs, schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline, Group: r.Group, Begun: r.Begun})
+		out.Runs = append(out.Runs,
+			schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline, Group: r.Group, Begun: r.Begun})
 	}
 	return err
 }
@@ -99,7 +106,9 @@ func (q Q) projectLoads(ctx context.Context, out *schedule.Queue) error {
 		AtOnce  int    `db:"at_once"`
 		Working int    `db:"working"`
 	}
-	err := q.list(ctx, &loads, `SELECT p.id, p.held, p.at_once, (SELECT count(*) FROM attempts a WHERE a.project_id = p.id AND a.state = 'running') AS working
+	err := q.list(ctx, &loads,
+		`SELECT p.id, p.held, p.at_once, (SELECT count(*) FROM attempts a WHERE a.project_id = p.id
+			AND a.state = 'running') AS working
 		FROM projects p WHERE p.id = ANY($1)`, slices.Collect(maps.Keys(out.Projects)))
 	for _, l := range loads {
 		out.Projects[l.ID] = schedule.Project{Held: l.Held, AtOnce: l.AtOnce, Working: l.Working}
@@ -126,14 +135,18 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 	}
 	// Whoever stops a run holds it and then its attempts. Runs that are to begin are held first here too, or the two could
 	// wait for each other. The count makes the database hold them before it changes anything.
-	err = q.list(ctx, &list, `WITH held AS (SELECT id FROM runs WHERE NOT begun AND id IN (SELECT run_id FROM attempts WHERE id = ANY($3))
+	err = q.list(ctx, &list,
+		`WITH held AS (SELECT id FROM runs WHERE NOT begun AND id IN (SELECT run_id FROM attempts WHERE id = ANY($3))
 			ORDER BY id FOR NO KEY UPDATE),
 		given AS (
-			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(), lease_until = now() + $2, tools_found = t.tools, clock_ms = t.clock
+			UPDATE attempts SET state = 'running', runner = t.runner, runner_token = t.token, claimed_at = now(),
+			lease_until = now() + $2, tools_found = t.tools, clock_ms = t.clock
 			FROM jsonb_to_recordset($1) AS t(id bigint, runner text, token bigint, tools jsonb, clock bigint)
 			WHERE attempts.id = t.id AND state = 'queued'
-				AND (t.token = 0 OR EXISTS (SELECT FROM tokens k WHERE k.id = t.token AND (k.expires_at IS NULL OR k.expires_at > now()))) AND (SELECT count(*) FROM held) >= 0 RETURNING `+attemptColumns+`),
-		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id AND jobs.state = 'queued' RETURNING jobs.id),
+				AND (t.token = 0 OR EXISTS (SELECT FROM tokens k WHERE k.id = t.token AND (k.expires_at IS NULL
+				OR k.expires_at > now()))) AND (SELECT count(*) FROM held) >= 0 RETURNING `+attemptColumns+`),
+		begun AS (UPDATE jobs SET state = 'running', reason = '' FROM given WHERE jobs.id = given.job_id
+		AND jobs.state = 'queued' RETURNING jobs.id),
 		open AS (UPDATE runs SET state = 'running', begun = true, started_at = coalesce(started_at, now()),
 			deadline = CASE WHEN limit_ms > 0 THEN now() + limit_ms * interval '1 millisecond' END
 			WHERE id IN (SELECT run_id FROM given) AND NOT begun AND state IN ('queued', 'running')),
@@ -146,7 +159,8 @@ func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration
 
 // TakeBack puts an attempt back into the queue whose runner went away before it could be told of it.
 func (q Q) TakeBack(ctx context.Context, a Attempt) error {
-	return q.do(ctx, nil, `WITH back AS (UPDATE attempts SET state = 'queued', runner = '', claimed_at = NULL, lease_until = NULL
+	return q.do(ctx, nil,
+		`WITH back AS (UPDATE attempts SET state = 'queued', runner = '', claimed_at = NULL, lease_until = NULL
 			WHERE id = $1 AND state = 'running' RETURNING job_id)
 		UPDATE jobs SET state = 'queued' FROM back WHERE jobs.id = back.job_id AND jobs.state = 'running'`, a.ID)
 }
@@ -163,8 +177,10 @@ func (q Q) LimitSpent(ctx context.Context, run int64) error {
 }
 
 // OlderOpenRuns lists the ids of open runs of a branch's pushes with numbers below one, and whether they have begun.
-func (q Q) OlderOpenRuns(ctx context.Context, project int64, pipeline, branch string, number int64) (list []Run, err error) {
-	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.trigger = 'push'
+func (q Q) OlderOpenRuns(ctx context.Context, project int64, pipeline, branch string, number int64) (list []Run,
+	err error) {
+	err = q.list(ctx, &list,
+		`SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.trigger = 'push'
 		AND r.number < $4 AND r.state IN ('queued', 'running') ORDER BY r.id`, project, pipeline, branch, number)
 	return list, err
 }

@@ -45,22 +45,27 @@ func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest, clockMs int64, wit
 	tools, lacks := asJSON(orNone(r.Tools)), append([]string{}, r.Lacks...)
 	clockMs = clockMs / clockSteps * clockSteps
 	var known bool // asked first, since even an upsert that changes nothing locks the row, which is a write
-	err := q.get(ctx, &known, `SELECT EXISTS (SELECT 1 FROM runners WHERE name = $1 AND seen_at > now() - interval '`+seenEvery+`'
-		AND (labels, platform, slots, tools, instance, version, clock_ms, lacks) IS NOT DISTINCT FROM ($2::text[], $3, $4::int, $5::jsonb, $6, $7, $8::bigint, $9::text[]))`,
+	err := q.get(ctx, &known,
+		`SELECT EXISTS (SELECT 1 FROM runners WHERE name = $1 AND seen_at > now() - interval '`+seenEvery+`'
+		AND (labels, platform, slots, tools, instance, version, clock_ms, lacks) IS NOT DISTINCT FROM ($2::text[], $3,
+		$4::int, $5::jsonb, $6, $7, $8::bigint, $9::text[]))`,
 		r.Runner, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, lacks)
 	if err != nil || known {
 		return err
 	}
-	return q.do(ctx, ErrTaken, `INSERT INTO runners (name, labels, platform, slots, tools, instance, version, clock_ms, lacks, seen_at)
+	return q.do(ctx, ErrTaken,
+		`INSERT INTO runners (name, labels, platform, slots, tools, instance, version, clock_ms, lacks, seen_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $10, now())
-		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, instance = $6, version = $7, clock_ms = $8, lacks = $10, seen_at = now()
+		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, instance = $6, version = $7,
+		clock_ms = $8, lacks = $10, seen_at = now()
 			WHERE runners.instance IN ('', $6) OR runners.seen_at < now() - $9::interval`,
 		r.Runner, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, within, lacks)
 }
 
 // TouchRunner notes that a runner that is at work was seen.
 func (q Q) TouchRunner(ctx context.Context, name string) error {
-	return q.do(ctx, nil, `UPDATE runners SET seen_at = now() WHERE name = $1 AND seen_at < now() - interval '`+seenEvery+`'`, name)
+	return q.do(ctx, nil,
+		`UPDATE runners SET seen_at = now() WHERE name = $1 AND seen_at < now() - interval '`+seenEvery+`'`, name)
 }
 
 // Runners lists runners by name.
@@ -80,20 +85,23 @@ func (q Q) HoldRunner(ctx context.Context, name, reason, by string) error {
 	return q.do(ctx, ErrNotFound, `UPDATE runners SET held = $2, held_by = $3 WHERE name = $1`, name, reason, by)
 }
 
-// ForgetRunner removes the record of a runner that was not seen within a time; ErrNotFound when it was, or is not known.
+// ForgetRunner removes the record of a runner that was not seen within a time; ErrNotFound when it was, or is not
+// known.
 func (q Q) ForgetRunner(ctx context.Context, name string, within time.Duration) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM runners WHERE name = $1 AND seen_at < now() - $2::interval
 		AND NOT EXISTS (SELECT FROM attempts WHERE runner = $1 AND state = 'running')`, name, within)
 }
 
-// MayWork tells of runners that wait for work, by their tokens, which still may: the token stands, and the runner of the
-// name is not held.
-func (q Q) MayWork(ctx context.Context, tokens []int64, names []string) (standing map[int64]bool, held map[string]bool, err error) {
+// MayWork tells of runners that wait for work, by their tokens, which still may: the token stands, and the runner of
+// the name is not held.
+func (q Q) MayWork(ctx context.Context, tokens []int64, names []string) (standing map[int64]bool, held map[string]bool,
+	err error) {
 	var rows []struct {
 		Token int64  `db:"token"`
 		Held  string `db:"held"`
 	}
-	err = q.list(ctx, &rows, `SELECT id AS token, '' AS held FROM tokens WHERE id = ANY($1) AND (expires_at IS NULL OR expires_at > now())
+	err = q.list(ctx, &rows,
+		`SELECT id AS token, '' AS held FROM tokens WHERE id = ANY($1) AND (expires_at IS NULL OR expires_at > now())
 		UNION ALL SELECT 0, name FROM runners WHERE name = ANY($2) AND held <> ''`, tokens, names)
 	standing, held = map[int64]bool{0: true}, map[string]bool{}
 	for _, r := range rows {

@@ -55,10 +55,12 @@ type Run struct {
 	PushID      int64                      `db:"push_id"` // the event that started it; 0: a person
 }
 
-const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline, r.trigger, r.branch, r.tag, r.commit_id,
+const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline, r.trigger, r.branch, r.tag,
+	r.commit_id,
 	r.subject, r.author, r.started_by, r.build_number, r.version_name, r.env, r.state, r.reason, r.failed_at, r.findings,
 	r.queued_at, r.started_at, r.finished_at, r.target, r.proposal, r.outside, r.schedule, r.caused_by, r.depth, r.inputs,
-	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.secrets, r.guard, r.gated, r.push_id FROM runs r JOIN projects p ON p.id = r.project_id`
+	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.secrets, r.guard, r.gated,
+	r.push_id FROM runs r JOIN projects p ON p.id = r.project_id`
 
 // AddRun gives the run its number, and when build is set also a build number from the ledger, both under the lock
 // of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.
@@ -80,13 +82,17 @@ func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
 	if build {
 		r.BuildNumber = version.BuildNumber(counters.Build)
 	}
-	err = q.get(ctx, &r.ID, `INSERT INTO runs (project_id, number, pipeline, trigger, branch, tag, commit_id, subject, author,
+	err = q.get(ctx, &r.ID,
+		`INSERT INTO runs (project_id, number, pipeline, trigger, branch, tag, commit_id, subject, author,
 		started_by, build_number, version_name, env, state, reason, failed_at, findings, queued_at, started_at, finished_at,
-		target, proposal, outside, schedule, caused_by, depth, inputs, facts, limit_ms, run_group, priority, at_once, followed, guard, push_id)
-		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,$18,$19,$20,$21,$22,$23,$24,$25,$26,$27,$28,$29,$30,$31,$32,$33,$34,$35) RETURNING id`,
+		target, proposal, outside, schedule, caused_by, depth, inputs, facts, limit_ms, run_group, priority, at_once,
+		followed, guard, push_id)
+		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,
+			$18,$19,$20,$21,$22,$23,$24,$25,$26,$27,$28,$29,$30,$31,$32,$33,$34,$35) RETURNING id`,
 		r.ProjectID, r.Number, r.Pipeline, string(r.Trigger), r.Branch, r.Tag, r.Commit, r.Subject, r.Author, r.StartedBy,
 		int64(r.BuildNumber), r.VersionName, asJSON(r.Env.V), string(r.State), r.Reason, r.FailedAt, asJSON(r.Findings.V),
-		r.Queued, r.Started, r.Finished, r.Target, r.Proposal, r.Outside, r.Schedule, r.CausedBy, r.Depth, asJSON(orNone(r.Inputs.V)),
+		r.Queued, r.Started, r.Finished, r.Target, r.Proposal, r.Outside, r.Schedule, r.CausedBy, r.Depth,
+		asJSON(orNone(r.Inputs.V)),
 		asJSON(r.Facts.V), r.LimitMs, r.Group, r.Priority, r.AtOnce, r.Followed, r.Guard, r.PushID)
 	if err != nil || !build {
 		return err
@@ -138,22 +144,28 @@ func (q Q) LatestRuns(ctx context.Context, projects []int64) (list []Run, err er
 	return list, err
 }
 
-// SetRunState writes where a run stands; one that has begun is not queued any more. Times that are nil stay as they are, and so does the reason when empty.
-func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason string, started, finished *time.Time) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = CASE WHEN $2 = 'queued' AND begun THEN 'running' ELSE $2 END, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END,
+// SetRunState writes where a run stands; one that has begun is not queued any more. Times that are nil stay as they
+// are, and so does the reason when empty.
+func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason string,
+	started, finished *time.Time) error {
+	return q.do(ctx, ErrNotFound,
+		`UPDATE runs SET state = CASE WHEN $2 = 'queued' AND begun THEN 'running' ELSE $2 END, reason = CASE WHEN $3 = ''
+			THEN reason ELSE $3 END,
 		started_at = coalesce(started_at, $4), finished_at = coalesce($5, finished_at) WHERE id = $1`,
 		id, string(s), reason, started, finished)
 }
 
 // Reopen puts a run that is over back to work: some of its jobs are started again.
 func (q Q) Reopen(ctx context.Context, id int64) error {
-	return q.do(ctx, ErrNotFound, `UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL, begun = false,
+	return q.do(ctx, ErrNotFound,
+		`UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL, begun = false,
 		reopened_at = now(), reopenings = reopenings + 1 WHERE id = $1`, id)
 }
 
 // NoteSecrets remembers which revisions of secrets a run's jobs were given.
 func (q Q) NoteSecrets(ctx context.Context, id int64, revisions map[string]int) error {
-	return q.do(ctx, nil, `UPDATE runs SET secrets = secrets || $2, gated = gated OR $3 WHERE id = $1`, id, asJSON(revisions), len(revisions) > 0)
+	return q.do(ctx, nil, `UPDATE runs SET secrets = secrets || $2, gated = gated OR $3 WHERE id = $1`, id,
+		asJSON(revisions), len(revisions) > 0)
 }
 
 // Gate remembers that a run has restored what is gated.
@@ -163,10 +175,14 @@ func (q Q) Gate(ctx context.Context, id int64) error {
 
 // LastPassed finds the latest run of a pipeline before a number that passed: on the branch first, else on any.
 func (q Q) LastPassed(ctx context.Context, r Run) (last Run, err error) {
-	err = q.get(ctx, &last, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.number < $4 AND r.state = 'passed'
+	err = q.get(ctx, &last,
+		`SELECT `+runColumns+
+			` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.number < $4 AND r.state = 'passed'
 		ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Branch, r.Number)
 	if err == ErrNotFound {
-		err = q.get(ctx, &last, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.number < $3 AND r.state = 'passed' AND NOT r.outside
+		err = q.get(ctx, &last,
+			`SELECT `+runColumns+
+				` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.number < $3 AND r.state = 'passed' AND NOT r.outside
 			ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Number)
 	}
 	return last, err

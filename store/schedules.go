@@ -19,7 +19,8 @@ type Schedule struct {
 	Note      string    `db:"note"`
 }
 
-const scheduleColumns = `s.project_id, p.name AS project, s.pipeline, s.name, s.cron, s.zone, s.branch, s.next_at, s.last_run, s.note
+const scheduleColumns = `s.project_id, p.name AS project, s.pipeline, s.name, s.cron, s.zone, s.branch, s.next_at,
+	s.last_run, s.note
 	FROM schedules s JOIN projects p ON p.id = s.project_id`
 
 // SetSchedules makes a project's schedules those of a list. One that is as it was keeps its next time.
@@ -27,7 +28,8 @@ func (q Q) SetSchedules(ctx context.Context, project int64, list []Schedule) err
 	keep := []string{}
 	for _, s := range list {
 		keep = append(keep, s.Pipeline+"\x1f"+s.Name)
-		err := q.do(ctx, nil, `INSERT INTO schedules (project_id, pipeline, name, cron, zone, branch, next_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
+		err := q.do(ctx, nil,
+			`INSERT INTO schedules (project_id, pipeline, name, cron, zone, branch, next_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
 			ON CONFLICT (project_id, pipeline, name) DO UPDATE SET cron = $4, zone = $5, branch = $6,
 				next_at = CASE WHEN schedules.cron = $4 AND schedules.zone = $5 THEN schedules.next_at ELSE $7 END`,
 			project, s.Pipeline, s.Name, s.Cron, s.Zone, s.Branch, s.Next)
@@ -35,7 +37,8 @@ func (q Q) SetSchedules(ctx context.Context, project int64, list []Schedule) err
 			return err
 		}
 	}
-	return q.do(ctx, nil, `DELETE FROM schedules WHERE project_id = $1 AND NOT pipeline || chr(31) || name = ANY($2)`, project, keep)
+	return q.do(ctx, nil, `DELETE FROM schedules WHERE project_id = $1 AND NOT pipeline || chr(31) || name = ANY($2)`,
+		project, keep)
 }
 
 // DueSchedules lists schedules whose time has come.
@@ -46,7 +49,8 @@ func (q Q) DueSchedules(ctx context.Context, now time.Time) (list []Schedule, er
 
 // TakeSchedule locks one that is still due as it was read; ErrNotFound when another server has dealt with it.
 func (q Q) TakeSchedule(ctx context.Context, was Schedule) (s Schedule, err error) {
-	err = q.get(ctx, &s, `SELECT `+scheduleColumns+` WHERE s.project_id = $1 AND s.pipeline = $2 AND s.name = $3 AND s.next_at = $4
+	err = q.get(ctx, &s, `SELECT `+scheduleColumns+
+		` WHERE s.project_id = $1 AND s.pipeline = $2 AND s.name = $3 AND s.next_at = $4
 		FOR UPDATE OF s SKIP LOCKED`, was.ProjectID, was.Pipeline, was.Name, was.Next)
 	return s, err
 }
@@ -59,18 +63,21 @@ func (q Q) ScheduleDone(ctx context.Context, s Schedule, next time.Time, note st
 
 // ScheduleRan notes the run a schedule has started last.
 func (q Q) ScheduleRan(ctx context.Context, project int64, pipeline, name string, run int64) error {
-	return q.do(ctx, nil, `UPDATE schedules SET last_run = $4 WHERE project_id = $1 AND pipeline = $2 AND name = $3`, project, pipeline, name, run)
+	return q.do(ctx, nil, `UPDATE schedules SET last_run = $4 WHERE project_id = $1 AND pipeline = $2 AND name = $3`,
+		project, pipeline, name, run)
 }
 
 // Schedules lists a project's schedules.
 func (q Q) Schedules(ctx context.Context, project int64) (list []Schedule, err error) {
-	err = q.list(ctx, &list, `SELECT `+scheduleColumns+` WHERE s.project_id = $1 ORDER BY s.next_at, s.pipeline, s.name`, project)
+	err = q.list(ctx, &list, `SELECT `+scheduleColumns+` WHERE s.project_id = $1 ORDER BY s.next_at, s.pipeline, s.name`,
+		project)
 	return list, err
 }
 
 // Head is the last commit of a branch that a pipeline has seen; "" when there is none.
 func (q Q) Head(ctx context.Context, project int64, pipeline, branch string) (commit string, err error) {
-	err = q.get(ctx, &commit, `SELECT commit_id FROM heads WHERE project_id = $1 AND pipeline = $2 AND branch = $3`, project, pipeline, branch)
+	err = q.get(ctx, &commit, `SELECT commit_id FROM heads WHERE project_id = $1 AND pipeline = $2 AND branch = $3`,
+		project, pipeline, branch)
 	if err == ErrNotFound {
 		return "", nil
 	}
@@ -85,11 +92,13 @@ func (q Q) SetHead(ctx context.Context, project int64, pipeline, branch, commit 
 
 // AddOwnCommit notes a commit the service has made.
 func (q Q) AddOwnCommit(ctx context.Context, project int64, commit string) error {
-	return q.do(ctx, nil, `INSERT INTO own_commits (project_id, commit_id) VALUES ($1, $2) ON CONFLICT DO NOTHING`, project, commit)
+	return q.do(ctx, nil, `INSERT INTO own_commits (project_id, commit_id) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
+		project, commit)
 }
 
 // IsOwnCommit reports whether the service has made a commit.
 func (q Q) IsOwnCommit(ctx context.Context, project int64, commit string) (own bool, err error) {
-	err = q.get(ctx, &own, `SELECT EXISTS (SELECT 1 FROM own_commits WHERE project_id = $1 AND commit_id = $2)`, project, commit)
+	err = q.get(ctx, &own, `SELECT EXISTS (SELECT 1 FROM own_commits WHERE project_id = $1 AND commit_id = $2)`, project,
+		commit)
 	return own, err
 }

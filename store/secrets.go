@@ -42,16 +42,20 @@ type Revision struct {
 	SealedTo   string    `db:"sealed_to"`
 }
 
-const secretColumns = `s.id, n.name, s.home_id, h.name AS home, s.note, s.expires_at, s.branches, s.tags, s.pipelines, s.used_at,
-	coalesce(u.number, 0) AS used_run, coalesce(up.name, '') AS used_in, r.revision, r.kind, r.ciphertext, r.size, r.set_at, r.set_by, r.restored, r.sealed_to,
-	ARRAY(SELECT p.name FROM secret_names o JOIN projects p ON p.id = o.project_id WHERE o.secret_id = s.id AND o.project_id <> s.home_id ORDER BY p.name) AS shared
+const secretColumns = `s.id, n.name, s.home_id, h.name AS home, s.note, s.expires_at, s.branches, s.tags, s.pipelines,
+	s.used_at,
+	coalesce(u.number, 0) AS used_run, coalesce(up.name, '') AS used_in, r.revision, r.kind, r.ciphertext, r.size,
+	r.set_at, r.set_by, r.restored, r.sealed_to,
+	ARRAY(SELECT p.name FROM secret_names o JOIN projects p ON p.id = o.project_id WHERE o.secret_id = s.id
+	AND o.project_id <> s.home_id ORDER BY p.name) AS shared
 	FROM secret_names n JOIN secrets s ON s.id = n.secret_id JOIN projects h ON h.id = s.home_id
 	JOIN secret_revisions r ON r.secret_id = s.id AND r.revision = s.revision
 	LEFT JOIN runs u ON u.id = s.used_run LEFT JOIN projects up ON up.id = u.project_id`
 
 // Secrets lists the secrets a project may use, by name.
 func (q Q) Secrets(ctx context.Context, project int64, page Page) (list []Secret, err error) {
-	err = q.list(ctx, &list, `SELECT `+secretColumns+` WHERE n.project_id = $4`+paged("n.name"), append(page.args(), project)...)
+	err = q.list(ctx, &list, `SELECT `+secretColumns+` WHERE n.project_id = $4`+paged("n.name"),
+		append(page.args(), project)...)
 	return list, err
 }
 
@@ -63,7 +67,9 @@ func (q Q) LockSecrets(ctx context.Context, project int64) error {
 // LockSecret holds a secret that a project may use for the transaction, so that changes to one go one after the other.
 func (q Q) LockSecret(ctx context.Context, project int64, name string) error {
 	var id int64
-	return q.get(ctx, &id, `SELECT s.id FROM secret_names n JOIN secrets s ON s.id = n.secret_id WHERE n.project_id = $1 AND n.name = $2 FOR UPDATE OF s`, project, name)
+	return q.get(ctx, &id,
+		`SELECT s.id FROM secret_names n JOIN secrets s ON s.id = n.secret_id WHERE n.project_id = $1 AND n.name = $2
+			FOR UPDATE OF s`, project, name)
 }
 
 // SecretByName finds a secret a project may use.
@@ -96,14 +102,18 @@ const keptRevisions = 10
 
 // AddRevision writes a secret's next value; its number is returned. ErrMaster when that it is encrypted to is no more.
 func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, err error) {
-	if err = q.get(ctx, &number, `UPDATE secrets SET revision = revision + 1 WHERE id = $1 RETURNING revision`, id); err != nil {
+	if err = q.get(ctx, &number, `UPDATE secrets SET revision = revision + 1 WHERE id = $1 RETURNING revision`,
+		id); err != nil {
 		return 0, err
 	}
-	if err = q.do(ctx, nil, `INSERT INTO secret_revisions (secret_id, revision, kind, ciphertext, sealed_to, size, set_by, restored)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, id, number, r.Kind, r.Ciphertext, r.SealedTo, r.Size, r.By, r.Restored); err != nil {
+	if err = q.do(ctx, nil,
+		`INSERT INTO secret_revisions (secret_id, revision, kind, ciphertext, sealed_to, size, set_by, restored)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, id, number, r.Kind, r.Ciphertext, r.SealedTo, r.Size, r.By,
+		r.Restored); err != nil {
 		return 0, err
 	}
-	return number, q.do(ctx, nil, `DELETE FROM secret_revisions WHERE secret_id = $1 AND revision <= $2`, id, number-keptRevisions)
+	return number, q.do(ctx, nil, `DELETE FROM secret_revisions WHERE secret_id = $1 AND revision <= $2`, id,
+		number-keptRevisions)
 }
 
 const revisionColumns = `revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions`
@@ -122,7 +132,8 @@ func (q Q) Revision(ctx context.Context, id int64, number int) (r Revision, err 
 
 // ChangeSecret writes what is said about a secret besides its value.
 func (q Q) ChangeSecret(ctx context.Context, id int64, note string, expires *time.Time, s access.Scope) error {
-	return q.do(ctx, ErrNotFound, `UPDATE secrets SET note = $2, expires_at = $3, pipelines = $4, branches = $5, tags = $6 WHERE id = $1`,
+	return q.do(ctx, ErrNotFound,
+		`UPDATE secrets SET note = $2, expires_at = $3, pipelines = $4, branches = $5, tags = $6 WHERE id = $1`,
 		id, note, expires, texts(s.Pipelines), texts(s.Branches), texts(s.Tags))
 }
 
@@ -142,7 +153,8 @@ func (q Q) DropSecret(ctx context.Context, id int64) error {
 // NoteSecretUse remembers which run was given secrets last.
 func (q Q) NoteSecretUse(ctx context.Context, run int64, ids []int64) error {
 	return q.do(ctx, nil, `UPDATE secrets SET used_run = $1, used_at = now() WHERE id IN
-		(SELECT id FROM secrets WHERE id = ANY($2) ORDER BY id FOR NO KEY UPDATE)`, run, ids) // in one order, or two could wait for each other
+		(SELECT id FROM secrets WHERE id = ANY($2) ORDER BY id FOR NO KEY UPDATE)`, run,
+		ids) // in one order, or two could wait for each other
 }
 
 // Master is an identity that records are or were encrypted under: its recipient, and something only it opens.
@@ -159,7 +171,8 @@ func (q Q) Masters(ctx context.Context) (list []Master, err error) {
 
 // AddMaster notes one; one that is known already stays.
 func (q Q) AddMaster(ctx context.Context, m Master) error {
-	return q.do(ctx, nil, `INSERT INTO masters (recipient, proof) VALUES ($1, $2) ON CONFLICT DO NOTHING`, m.Recipient, m.Proof)
+	return q.do(ctx, nil, `INSERT INTO masters (recipient, proof) VALUES ($1, $2) ON CONFLICT DO NOTHING`, m.Recipient,
+		m.Proof)
 }
 
 // KeepMaster forgets all masters but one; ErrMaster when a record needs another, as one may that was written a moment
@@ -179,7 +192,8 @@ type Sealed struct {
 // transaction has are passed over.
 func (q Q) SealedToOthers(ctx context.Context, recipient string, limit int) (list []Sealed, err error) {
 	if err = q.list(ctx, &list, `SELECT secret_id AS id, revision, ciphertext FROM secret_revisions WHERE sealed_to <> $1
-		ORDER BY secret_id, revision LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit); err != nil || len(list) == limit {
+		ORDER BY secret_id, revision LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit); err != nil ||
+		len(list) == limit {
 		return list, err
 	}
 	var keys []Sealed
@@ -191,8 +205,10 @@ func (q Q) SealedToOthers(ctx context.Context, recipient string, limit int) (lis
 // SealAnew writes an encrypted record again, for a recipient.
 func (q Q) SealAnew(ctx context.Context, s Sealed, recipient string) error {
 	if s.Revision == 0 {
-		return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_key = $2, hook_key_sealed_to = $3 WHERE id = $1`, s.ID, s.Ciphertext, recipient)
+		return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_key = $2, hook_key_sealed_to = $3 WHERE id = $1`, s.ID,
+			s.Ciphertext, recipient)
 	}
-	return q.do(ctx, ErrNotFound, `UPDATE secret_revisions SET ciphertext = $3, sealed_to = $4 WHERE secret_id = $1 AND revision = $2`,
+	return q.do(ctx, ErrNotFound,
+		`UPDATE secret_revisions SET ciphertext = $3, sealed_to = $4 WHERE secret_id = $1 AND revision = $2`,
 		s.ID, s.Revision, s.Ciphertext, recipient)
 }

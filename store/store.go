@@ -96,7 +96,8 @@ func checkSchema(ctx context.Context, provider *goose.Provider) error {
 		return fmt.Errorf("asking for the version of the database's schema: %w", err)
 	}
 	if now > knows {
-		return fmt.Errorf("%w: their schema is of version %d, and it knows them up to %d; start the program that made it, or a newer one", ErrNewerSchema, now, knows)
+		return fmt.Errorf("%w: their schema is of version %d, and it knows them up to %d; start the program that made it, "+
+			"or a newer one", ErrNewerSchema, now, knows)
 	}
 	return nil
 }

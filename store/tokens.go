@@ -23,8 +23,10 @@ type Token struct {
 	MadeBy    string      `db:"made_by"`
 }
 
-const tokenColumns = `t.id, t.name, t.kind, coalesce(p.name, '') AS person, coalesce(t.person_id, 0) AS person_id, t.role,
-	coalesce(t.project_id, 0) AS project_id, coalesce(j.name, '') AS project, t.created_at, t.expires_at, t.last_used_at, t.made_by`
+const tokenColumns = `t.id, t.name, t.kind, coalesce(p.name, '') AS person, coalesce(t.person_id, 0) AS person_id,
+	t.role,
+	coalesce(t.project_id, 0) AS project_id, coalesce(j.name, '') AS project, t.created_at, t.expires_at, t.last_used_at,
+	t.made_by`
 
 const tokenJoins = ` LEFT JOIN people p ON p.id = t.person_id LEFT JOIN projects j ON j.id = t.project_id`
 
@@ -44,7 +46,8 @@ type NewToken struct {
 
 // AddToken keeps a token's hash.
 func (q Q) AddToken(ctx context.Context, n NewToken) (t Token, err error) {
-	err = q.get(ctx, &t, `WITH t AS (INSERT INTO tokens (token_hash, name, kind, person_id, role, project_id, expires_at, made_by)
+	err = q.get(ctx, &t, `WITH t AS (INSERT INTO tokens (token_hash, name, kind, person_id, role, project_id, expires_at,
+		made_by)
 		VALUES ($1, $2, $3, nullif($4::bigint, 0), $5, nullif($6::bigint, 0), $7, $8) RETURNING *)
 		SELECT `+tokenColumns+` FROM t`+tokenJoins,
 		n.Hash, n.Name, n.Kind, n.PersonID, string(n.Role), n.Project, n.Expires, n.MadeBy)
@@ -53,7 +56,8 @@ func (q Q) AddToken(ctx context.Context, n NewToken) (t Token, err error) {
 
 // TokenByHash finds a token that is still good, and its person; it notes its use, at most once a minute.
 func (q Q) TokenByHash(ctx context.Context, hash []byte) (t Token, err error) {
-	if err = q.get(ctx, &t, `SELECT `+tokenColumns+tokensFrom+` WHERE t.token_hash = $1 AND (p.id IS NULL OR NOT p.disabled)`, hash); err != nil {
+	if err = q.get(ctx, &t,
+		`SELECT `+tokenColumns+tokensFrom+` WHERE t.token_hash = $1 AND (p.id IS NULL OR NOT p.disabled)`, hash); err != nil {
 		return t, err
 	}
 	if t.LastUsed == nil || time.Since(*t.LastUsed) > time.Minute {
@@ -66,7 +70,8 @@ func (q Q) TokenByHash(ctx context.Context, hash []byte) (t Token, err error) {
 // person, or all when person is 0.
 func (q Q) Tokens(ctx context.Context, person, after int64, contains string, limit int) (list []Token, err error) {
 	err = q.list(ctx, &list, `SELECT `+tokenColumns+tokensFrom+` WHERE ($1 = 0 OR t.person_id = $1) AND t.id > $2
-		AND strpos(lower(concat_ws(' ', t.name, p.name)), lower($3)) > 0 ORDER BY t.id LIMIT $4`, person, after, contains, limit)
+		AND strpos(lower(concat_ws(' ', t.name, p.name)), lower($3)) > 0 ORDER BY t.id LIMIT $4`, person, after, contains,
+		limit)
 	return list, err
 }
 
@@ -83,6 +88,8 @@ func (q Q) RevokeToken(ctx context.Context, id int64) error {
 
 // RunnerTokensBy lists the names of runners' tokens that somebody made and that still stand.
 func (q Q) RunnerTokensBy(ctx context.Context, person string) (names []string, err error) {
-	err = q.list(ctx, &names, `SELECT name FROM tokens WHERE kind = 'runner' AND made_by = $1 AND (expires_at IS NULL OR expires_at > now()) ORDER BY name`, person)
+	err = q.list(ctx, &names,
+		`SELECT name FROM tokens WHERE kind = 'runner' AND made_by = $1 AND (expires_at IS NULL OR expires_at > now())
+			ORDER BY name`, person)
 	return names, err
 }

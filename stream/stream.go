@@ -49,7 +49,8 @@ func Open(ctx context.Context, dir string) (*Stream, error) {
 	if err := at.start(); err != nil {
 		return nil, fmt.Errorf("stream: %w", err)
 	}
-	nc, err := nats.Connect("", nats.InProcessServer(at), nats.Name("piston"), nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond))
+	nc, err := nats.Connect("", nats.InProcessServer(at), nats.Name("piston"), nats.MaxReconnects(-1),
+		nats.ReconnectWait(100*time.Millisecond))
 	if err != nil {
 		at.stop()
 		return nil, fmt.Errorf("stream: %w", err)
@@ -251,13 +252,15 @@ func (s *Stream) Logs(ctx context.Context, run int64, attempt int64) (*LogReader
 	return &LogReader{messages}, err
 }
 
-func (s *Stream) ordered(ctx context.Context, name string, cfg jetstream.OrderedConsumerConfig) (jetstream.MessagesContext, error) {
+func (s *Stream) ordered(ctx context.Context, name string,
+	cfg jetstream.OrderedConsumerConfig) (jetstream.MessagesContext, error) {
 	cfg.InactiveThreshold = 2 * time.Minute
 	c, err := s.js.OrderedConsumer(ctx, name, cfg)
 	if err != nil {
 		return nil, err
 	}
-	return c.Messages(jetstream.PullMaxMessages(readAhead), jetstream.PullHeartbeat(10*time.Second), jetstream.PullExpiry(30*time.Second))
+	return c.Messages(jetstream.PullMaxMessages(readAhead), jetstream.PullHeartbeat(10*time.Second),
+		jetstream.PullExpiry(30*time.Second))
 }
 
 // Next waits for the next batch until ctx ends.

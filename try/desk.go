@@ -150,7 +150,8 @@ func (d *desk) dropOldCaches() error {
 	return err
 }
 
-func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256 string, open func() (io.ReadCloser, error)) error {
+func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256 string,
+	open func() (io.ReadCloser, error)) error {
 	content, err := open()
 	if err != nil {
 		return err
@@ -166,7 +167,8 @@ func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256
 		return err
 	}
 	return d.with(attempt, func(t *told) {
-		t.artifacts = append(t.artifacts, api.Artifact{Job: job, Name: name, Path: file, Size: info.Size(), SHA256: sha256, Created: time.Now()})
+		t.artifacts = append(t.artifacts,
+			api.Artifact{Job: job, Name: name, Path: file, Size: info.Size(), SHA256: sha256, Created: time.Now()})
 	})
 }
 

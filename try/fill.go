@@ -13,8 +13,8 @@ import (
 	"gentlepiston.example/piston/source"
 )
 
-// fill puts a work tree, as it is, into a workspace: what Git tracks, with its changes, as a push would. untracked adds what
-// it neither tracks nor ignores. again keeps what else is in the workspace.
+// fill puts a work tree, as it is, into a workspace: what Git tracks, with its changes, as a push would. untracked adds
+// what it neither tracks nor ignores. again keeps what else is in the workspace.
 func fill(ctx context.Context, w *source.WorkTree, folder, workspace string, untracked, again, history bool) error {
 	if !again {
 		if err := clone(ctx, w, folder, workspace, history); err != nil {

@@ -102,7 +102,8 @@ func (p *Purse) recipient() (age.Recipient, error) {
 		if err != nil {
 			return nil, err
 		}
-		return made.Recipient(), local.WriteOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
+		return made.Recipient(),
+			local.WriteOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
 	}
 	if err != nil {
 		return nil, err

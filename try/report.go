@@ -42,8 +42,9 @@ func (t *trial) report() api.RunDetail {
 
 func jobOf(j plan.Job, told *told, now time.Time) api.Job {
 	d := j.Definition
-	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: append([]string{}, d.After...), Machine: append([]string{}, d.Machine...),
-		Of: d.Of, Advisory: d.Advisory, Attempts: []api.AttemptNote{}, Steps: []api.Step{}, Caches: []api.CacheUse{}}
+	out := api.Job{Name: j.Name, State: j.State, Reason: j.Reason, After: append([]string{}, d.After...),
+		Machine: append([]string{}, d.Machine...),
+		Of:      d.Of, Advisory: d.Advisory, Attempts: []api.AttemptNote{}, Steps: []api.Step{}, Caches: []api.CacheUse{}}
 	if told == nil {
 		for _, s := range d.Step {
 			out.Steps = append(out.Steps, api.Step{Name: s.Name, State: cmp.Or(j.State, state.Skipped)})
@@ -57,7 +58,8 @@ func jobOf(j plan.Job, told *told, now time.Time) api.Job {
 	for i, s := range d.Step {
 		step := api.Step{Name: s.Name, State: state.Skipped, Advisory: s.Advisory}
 		if r, ok := told.steps[i]; ok {
-			step.State, step.Reason, step.ExitCode, step.FirstLine, step.LastLine = r.State, r.Reason, r.ExitCode, r.FirstLine, r.LastLine
+			step.State, step.Reason, step.ExitCode, step.FirstLine, step.LastLine = r.State, r.Reason, r.ExitCode, r.FirstLine,
+				r.LastLine
 			if r.State != state.Skipped {
 				began, ended := told.started[i], time.UnixMilli(r.At)
 				step.Started, step.Finished = &began, &ended

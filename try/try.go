@@ -178,7 +178,8 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine", Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
+	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine",
+		Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
 		Program: o.Program, Reach: o.Reach, Tools: tools, Log: slog.New(slog.DiscardHandler)})
 	return t, err
 }
@@ -199,7 +200,8 @@ func (t *trial) describe(ctx context.Context) error {
 	if t.Trigger == plan.OnTag || !trusted {
 		branch = ""
 	}
-	t.facts = condition.Facts{Trigger: string(t.Trigger), Branch: branch, Tag: t.Tag, Commit: w.Commit, Subject: subject, Author: author, Trusted: trusted, Input: values}
+	t.facts = condition.Facts{Trigger: string(t.Trigger), Branch: branch, Tag: t.Tag, Commit: w.Commit, Subject: subject,
+		Author: author, Trusted: trusted, Input: values}
 	if p.AsksFor("changed") {
 		t.facts.Changed = t.changed(ctx)
 	}
@@ -223,11 +225,15 @@ func (t *trial) describe(ctx context.Context) error {
 	for input, text := range texts {
 		t.env[(&definition.Input{Name: input}).Variable()] = text
 	}
-	maps.Copy(t.env, map[string]string{"PISTON_PROJECT": t.Project, "PISTON_RUN": "0", "PISTON_PIPELINE": p.Name, "PISTON_TRIGGER": string(t.Trigger),
-		"PISTON_BRANCH": branch, "PISTON_TAG": t.Tag, "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "", "PISTON_TRUSTED": strconv.FormatBool(trusted),
+	maps.Copy(t.env, map[string]string{"PISTON_PROJECT": t.Project, "PISTON_RUN": "0", "PISTON_PIPELINE": p.Name,
+		"PISTON_TRIGGER": string(t.Trigger),
+		"PISTON_BRANCH":  branch, "PISTON_TAG": t.Tag, "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "",
+		"PISTON_TRUSTED":      strconv.FormatBool(trusted),
 		"PISTON_BUILD_NUMBER": fmt.Sprint(buildNumber), "PISTON_VERSION_NAME": name})
-	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: branch, Tag: t.Tag, Outside: !trusted, Commit: w.Commit, Subject: subject,
-		Author: author, VersionName: name, State: state.Queued, Queued: time.Now()}, Jobs: []api.Job{}, Artifacts: []api.Artifact{}}
+	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: branch,
+		Tag: t.Tag, Outside: !trusted, Commit: w.Commit, Subject: subject,
+		Author: author, VersionName: name, State: state.Queued, Queued: time.Now()}, Jobs: []api.Job{},
+		Artifacts: []api.Artifact{}}
 	return nil
 }
 
@@ -237,7 +243,8 @@ func (t *trial) tagFits(name string) error {
 	if t.Tag == "" || err != nil || name == "" || tagged == name {
 		return nil
 	}
-	return fmt.Errorf("%w: the tag %s says version %s, and %s says %s; correct one of them before you push the tag", ErrNotPossible, t.Tag, tagged, t.Pipeline.Version.File, name)
+	return fmt.Errorf("%w: the tag %s says version %s, and %s says %s; correct one of them before you push the tag",
+		ErrNotPossible, t.Tag, tagged, t.Pipeline.Version.File, name)
 }
 
 // changed lists what differs from where the branch left the main one; everything when that is not known.
@@ -263,7 +270,8 @@ func (t *trial) choose() error {
 		return nil
 	}
 	if t.find(t.Job) == nil {
-		return fmt.Errorf("%w: pipeline %s has no job %q; there are: %s", ErrNotPossible, t.Pipeline.Name, t.Job, strings.Join(t.Pipeline.JobNames(), ", "))
+		return fmt.Errorf("%w: pipeline %s has no job %q; there are: %s", ErrNotPossible, t.Pipeline.Name, t.Job,
+			strings.Join(t.Pipeline.JobNames(), ", "))
 	}
 	for i := range t.jobs {
 		if t.jobs[i].Name != t.Job {
@@ -290,7 +298,8 @@ func (t *trial) stepOf(j *plan.Job, name string) (int, error) {
 		}
 		names = append(names, s.Name)
 	}
-	return 0, fmt.Errorf("%w: job %q has no step %q; there are: %s", ErrNotPossible, j.Name, name, strings.Join(names, ", "))
+	return 0, fmt.Errorf("%w: job %q has no step %q; there are: %s", ErrNotPossible, j.Name, name,
+		strings.Join(names, ", "))
 }
 
 // fetchSecrets gets every secret that may be needed, before anything runs; what is missing is said all at once.
@@ -370,7 +379,8 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 	if len(j.Definition.Take) > 0 {
 		takes = t.Pipeline.Takes(j.Definition)
 	}
-	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition, Commit: t.Tree.Commit, Env: t.env,
+	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition,
+		Commit: t.Tree.Commit, Env: t.env,
 		SecretKinds: map[string]string{}, Takes: takes, HostNetwork: true}
 	secrets := api.SealedSecrets{}
 	for _, s := range j.Definition.Step {

@@ -37,7 +37,8 @@ func (s Scope) Refuses(pipeline, branch, tag string) string {
 	if len(s.Pipelines) > 0 && !anyOf(s.Pipelines, pipeline) {
 		return "it is for " + listed("pipeline", "pipelines", s.Pipelines) + " only, and this is " + pipeline
 	}
-	if len(s.Branches) == 0 && len(s.Tags) == 0 || branch != "" && anyOf(s.Branches, branch) || tag != "" && anyOf(s.Tags, tag) {
+	if len(s.Branches) == 0 && len(s.Tags) == 0 || branch != "" && anyOf(s.Branches, branch) ||
+		tag != "" && anyOf(s.Tags, tag) {
 		return ""
 	}
 	var places []string
@@ -81,7 +82,8 @@ var secretForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,99}(:[A-Za-z0-9][A
 // Check refuses what cannot be a secret's name.
 func (n SecretName) Check() error {
 	if !secretForm.MatchString(string(n)) || strings.HasPrefix(string(n), "PISTON_") {
-		return fmt.Errorf("it must be letters, digits and _, not beginning with a digit or with PISTON_, at most 100 long; of a set, such as SERVICES:harbour, " +
+		return fmt.Errorf("it must be letters, digits and _, not beginning with a digit or with PISTON_, at most 100 " +
+			"long; of a set, such as SERVICES:harbour, " +
 			"the member's name follows a colon")
 	}
 	return nil

@@ -41,7 +41,8 @@ var versionCodes = []mark{
 }
 
 // exampleID recognises ids of templates: stores refuse com.example, and "your" company is nobody's.
-var exampleID = regexp.MustCompile(`(?i)^(com|org|net|io)\.(example|mycompany|company|yourcompany|yourname|domain|test|acme|android\.example)(\.|$)|your[._-]?app|change[._-]?me`)
+var exampleID = regexp.MustCompile(`(?i)^(com|org|net|io)\.(example|mycompany|company|yourcompany|yourname|domain|` +
+	`test|acme|android\.example)(\.|$)|your[._-]?app|change[._-]?me`)
 
 // each visits every match of marks in the app's files: the value, and its place.
 func (c *checker) each(marks []mark, visit func(file string, line, col int, text, value string)) {
@@ -92,7 +93,8 @@ func (c *checker) app() {
 	}
 	c.each(appIDs, func(file string, line, col int, text, value string) {
 		if exampleID.MatchString(value) {
-			add("example-app-id", fmt.Sprintf("the app's id is %s, which is a template's; stores refuse it", value), "Choose your own: it can never be changed after the first release.", file, line, col, text)
+			add("example-app-id", fmt.Sprintf("the app's id is %s, which is a template's; stores refuse it", value),
+				"Choose your own: it can never be changed after the first release.", file, line, col, text)
 		}
 	})
 	c.each(versionCodes, func(file string, line, col int, text, value string) {
@@ -100,9 +102,11 @@ func (c *checker) app() {
 		switch {
 		case err != nil:
 		case n == 0:
-			add("version-code", "the version code is 0; stores take numbers from 1 up", "Take it from PISTON_BUILD_NUMBER.", file, line, col, text)
+			add("version-code", "the version code is 0; stores take numbers from 1 up", "Take it from PISTON_BUILD_NUMBER.",
+				file, line, col, text)
 		case c.service != nil && n <= c.service.LastBuild:
-			add("version-code", fmt.Sprintf("the version code is fixed at %d, and build %d has been issued; stores refuse a number that is not higher", n, c.service.LastBuild),
+			add("version-code", fmt.Sprintf("the version code is fixed at %d, and build %d has been issued; stores refuse a "+
+				"number that is not higher", n, c.service.LastBuild),
 				"Take it from PISTON_BUILD_NUMBER.", file, line, col, text)
 		}
 	})
@@ -111,21 +115,26 @@ func (c *checker) app() {
 	}
 }
 
-var debugBuild = regexp.MustCompile(`\b(assemble|bundle|install)[A-Za-z]*Debug\b|-configuration\s+Debug\b|--debug\b|\bCMAKE_BUILD_TYPE=Debug\b`)
+var debugBuild = regexp.MustCompile(`\b(assemble|bundle|install)[A-Za-z]*Debug\b|-configuration\s+Debug\b|--debug\b|` +
+	`\bCMAKE_BUILD_TYPE=Debug\b`)
 
 func (c *checker) debug(j *definition.Job) {
 	const fix = "Build the release variant."
 	for _, s := range j.Step {
 		for n, line := range strings.Split(s.Script, "\n") {
 			if word := debugBuild.FindString(line); word != "" {
-				c.keep(c.p.ScriptFinding("debug-build", severities["debug-build"], fmt.Sprintf("%q makes a debug build, in a pipeline for releases", word), fix, definition.Place{Job: j, Step: s}, n+1, word))
+				c.keep(c.p.ScriptFinding("debug-build", severities["debug-build"],
+					fmt.Sprintf("%q makes a debug build, in a pipeline for releases", word), fix, definition.Place{Job: j, Step: s},
+					n+1, word))
 			}
 		}
 	}
-	for env, at := range map[*map[string]string]definition.Place{&c.p.Env: {Keys: []string{"env"}}, &j.Env: {Job: j, Keys: []string{"env"}}} {
+	for env, at := range map[*map[string]string]definition.Place{&c.p.Env: {Keys: []string{"env"}},
+		&j.Env: {Job: j, Keys: []string{"env"}}} {
 		for _, name := range sortedKeys(*env) {
 			if strings.EqualFold((*env)[name], "debug") && !slices.Contains(sortedKeys(j.Variant), name) {
-				c.add("debug-build", fmt.Sprintf("%s is %q, in a pipeline for releases", name, (*env)[name]), fix, definition.Place{Job: at.Job, Keys: append(slices.Clone(at.Keys), name)})
+				c.add("debug-build", fmt.Sprintf("%s is %q, in a pipeline for releases", name, (*env)[name]), fix,
+					definition.Place{Job: at.Job, Keys: append(slices.Clone(at.Keys), name)})
 			}
 		}
 	}

@@ -27,10 +27,11 @@ type Entry struct {
 
 // Repository is a tree of tracked files, of a commit or of a work tree.
 type Repository struct {
-	Entries  []Entry
-	Read     func(name string) ([]byte, error) // nil without an error when there is no such file; long files may come cut off
-	OnDisk   func(name string) bool            // whether a file is there that may not be tracked; nil where there is no disk
-	Branches []string                          // nil when they are not known
+	Entries []Entry
+	Read    func(name string) ([]byte,
+		error) // nil without an error when there is no such file; long files may come cut off
+	OnDisk   func(name string) bool // whether a file is there that may not be tracked; nil where there is no disk
+	Branches []string               // nil when they are not known
 }
 
 // Service is what a service knows that a repository does not.
@@ -88,7 +89,8 @@ type Tree struct {
 
 // NewTree indexes a repository.
 func NewTree(r *Repository) *Tree {
-	t := &Tree{Repository: r, files: map[string]Entry{}, folders: map[string]bool{".": true}, bases: map[string][]string{}, texts: map[string][]byte{}}
+	t := &Tree{Repository: r, files: map[string]Entry{}, folders: map[string]bool{".": true}, bases: map[string][]string{},
+		texts: map[string][]byte{}}
 	for _, e := range r.Entries {
 		t.files[e.Path] = e
 		t.bases[path.Base(e.Path)] = append(t.bases[path.Base(e.Path)], e.Path)
@@ -137,8 +139,8 @@ func (t *Tree) text(name string) string {
 	return string(text)
 }
 
-// bounds are the most files and bytes of a tree that are read, of what somebody pushed less than of what lies on one's own
-// disk. A repository names one large content as often as it likes and stays small.
+// bounds are the most files and bytes of a tree that are read, of what somebody pushed less than of what lies on one's
+// own disk. A repository names one large content as often as it likes and stays small.
 func (t *Tree) bounds() (files, bytes int) {
 	if t.OnDisk != nil {
 		return 100_000, 512 << 20
@@ -165,11 +167,16 @@ func All(r *Repository, s *Service) Result {
 		}
 	}
 	if i := slices.IndexFunc(r.Entries, func(e Entry) bool { return e.Path == definition.Folder }); i >= 0 {
-		out.Findings = append(out.Findings, whole("no-folder", definition.Folder, "it is a link or a file, not a folder: no pipeline in it is read, and no push starts any",
-			"Make it a folder of the repository, with the files in it."))
+		out.Findings = append(out.Findings,
+			whole("no-folder", definition.Folder,
+				"it is a link or a file, not a folder: no pipeline in it is read, and no push starts any",
+				"Make it a folder of the repository, with the files in it."))
 	}
 	if slices.ContainsFunc(r.Entries, func(e Entry) bool { return e.Path == definition.Folder+"/"+definition.AppFile }) {
-		out.Findings = append(out.Findings, whole("reserved-file", definition.Folder+"/"+definition.AppFile, "nothing reads this file: its name is kept for what is true of the whole app", "Give the pipeline another name, or take the file out."))
+		out.Findings = append(out.Findings,
+			whole("reserved-file", definition.Folder+"/"+definition.AppFile,
+				"nothing reads this file: its name is kept for what is true of the whole app",
+				"Give the pipeline another name, or take the file out."))
 	}
 	if len(names) > MaxFiles {
 		out.Findings = append(out.Findings, whole("too-many-files", definition.Folder,
@@ -180,13 +187,16 @@ func All(r *Repository, s *Service) Result {
 			break
 		}
 		if t.files[name].Link {
-			out.Files = append(out.Files, File{Name: strings.TrimSuffix(path.Base(name), ".toml"), Path: name, Findings: []definition.Finding{
-				whole("unreadable-file", name, "it is a link, not a file: what it leads to is not read", "Make it a plain file.")}})
+			out.Files = append(out.Files,
+				File{Name: strings.TrimSuffix(path.Base(name), ".toml"), Path: name, Findings: []definition.Finding{
+					whole("unreadable-file", name, "it is a link, not a file: what it leads to is not read",
+						"Make it a plain file.")}})
 			continue
 		}
 		text, err := r.Read(name)
 		if err != nil || text == nil {
-			out.Findings = append(out.Findings, whole("unreadable-file", name, "the file cannot be read", "Is it a link, or in Git only?"))
+			out.Findings = append(out.Findings,
+				whole("unreadable-file", name, "the file cannot be read", "Is it a link, or in Git only?"))
 			continue
 		}
 		out.Files = append(out.Files, One(t, s, name, text))
@@ -205,11 +215,14 @@ func All(r *Repository, s *Service) Result {
 		out.Findings = append(out.Findings, wholeTree(t)...)
 	}
 	if t.cut {
-		out.Findings = append(out.Findings, whole("not-checked", definition.Folder, "the pipelines speak of so many and long files that not all were read", "Name fewer of them in scripts."))
+		out.Findings = append(out.Findings,
+			whole("not-checked", definition.Folder, "the pipelines speak of so many and long files that not all were read",
+				"Name fewer of them in scripts."))
 	}
 	// What concerns the whole repository is as it should be when one of its pipelines says so.
 	out.Findings = slices.DeleteFunc(out.Findings, func(f definition.Finding) bool {
-		return f.Severity == definition.Warning && slices.ContainsFunc(out.Files, func(o File) bool { return o.Pipeline != nil && o.Pipeline.Allows(f.Code) })
+		return f.Severity == definition.Warning &&
+			slices.ContainsFunc(out.Files, func(o File) bool { return o.Pipeline != nil && o.Pipeline.Allows(f.Code) })
 	})
 	out.Findings = tidy(out.Findings)
 	return out
@@ -281,16 +294,19 @@ func (c *checker) keep(f definition.Finding) {
 func (c *checker) pipeline() {
 	for i, code := range c.p.Allow {
 		if _, known := severities[code]; !known {
-			c.add("unknown-code", "there is no finding of the code "+code+" that could be allowed", "See docs/reference/findings.md for the codes.",
+			c.add("unknown-code", "there is no finding of the code "+code+" that could be allowed",
+				"See docs/reference/findings.md for the codes.",
 				definition.Place{Keys: []string{"allow", itoa(i)}})
 		}
 	}
 	c.triggers()
 	if v := c.p.Version; v != nil && !c.tree.has(path.Clean(v.File)) {
-		c.add("no-file", "the file "+v.File+", which names the version, "+c.missing(path.Clean(v.File)), c.mend(path.Clean(v.File)), definition.Place{Keys: []string{"version", "file"}})
+		c.add("no-file", "the file "+v.File+", which names the version, "+c.missing(path.Clean(v.File)),
+			c.mend(path.Clean(v.File)), definition.Place{Keys: []string{"version", "file"}})
 	}
 	if c.service != nil && len(c.service.Runners) == 0 {
-		c.add("nobody-can", "its jobs would wait: no runner has ever asked for work", "Start one by piston runner.", definition.Place{Keys: []string{"job"}})
+		c.add("nobody-can", "its jobs would wait: no runner has ever asked for work", "Start one by piston runner.",
+			definition.Place{Keys: []string{"job"}})
 	}
 	for _, name := range c.p.JobNames() {
 		c.job(c.p.Job[name])

@@ -29,7 +29,8 @@ func (c *checker) scriptFiles(_ *definition.Job, _ *definition.Step, r reading) 
 		shell := ""
 		switch {
 		case strings.HasSuffix(first, "\r") && strings.HasPrefix(first, "#!"):
-			c.keep(inFile("crlf", u.path, 1, first, "its first line ends with a carriage return, so the system looks for an interpreter of that name",
+			c.keep(inFile("crlf", u.path, 1, first,
+				"its first line ends with a carriage return, so the system looks for an interpreter of that name",
 				"Save it with line ends of Unix (LF), and add to .gitattributes: "+u.path+" eol=lf"))
 			continue
 		case strings.HasPrefix(first, "#!") && strings.Contains(first, "bash"):
@@ -44,8 +45,11 @@ func (c *checker) scriptFiles(_ *definition.Job, _ *definition.Step, r reading) 
 		}
 		inner := c.read(text, shell, u.dir)
 		for _, v := range inner.uses {
-			if v.kind == folder && !c.tree.hasFolder(v.path) && inner.count(v.word) < 2 && v.after == "" && !inner.guarded[v.path] && r.opaque == u.path {
-				c.keep(inFile("no-folder", u.path, v.line, lineOf(text, v.line), fmt.Sprintf("it goes into %q, which is not in the repository; it is called in %s", v.path, u.dir), c.mendFolder(v.path)))
+			if v.kind == folder && !c.tree.hasFolder(v.path) && inner.count(v.word) < 2 && v.after == "" &&
+				!inner.guarded[v.path] && r.opaque == u.path {
+				c.keep(inFile("no-folder", u.path, v.line, lineOf(text, v.line),
+					fmt.Sprintf("it goes into %q, which is not in the repository; it is called in %s", v.path, u.dir),
+					c.mendFolder(v.path)))
 			}
 		}
 		for _, o := range inner.odd {
@@ -85,7 +89,8 @@ func unusedParts(t *Tree, files []File) (found []definition.Finding) {
 	for _, file := range parts {
 		name := strings.TrimSuffix(path.Base(file), ".toml")
 		if !regexp.MustCompile(`part\s*=\s*["']` + regexp.QuoteMeta(name) + `["']`).MatchString(all.String()) {
-			found = append(found, whole("unused-part", file, "no pipeline uses this part", "Use it by part = \""+name+"\", or remove it."))
+			found = append(found,
+				whole("unused-part", file, "no pipeline uses this part", "Use it by part = \""+name+"\", or remove it."))
 		}
 	}
 	return found
@@ -97,16 +102,20 @@ const (
 	maxLookedSize = 256 << 10
 )
 
-// Files in which a mark of a merge, or a path of somebody's machine, is none: texts about them, and what programs write.
-var passedOver = regexp.MustCompile(`(?i)\.(md|markdown|rst|txt|adoc|patch|diff|lock|sum|min\.js|map|svg|snap)$|(^|/)(node_modules|vendor|third_party|Pods|fixtures|testdata)/|(^|/)package-lock\.json$`)
+// Files in which a mark of a merge, or a path of somebody's machine, is none: texts about them, and what programs
+// write.
+var passedOver = regexp.MustCompile(`(?i)\.(md|markdown|rst|txt|adoc|patch|diff|lock|sum|min\.js|map|svg|snap)$|(^|` +
+	`/)(node_modules|vendor|third_party|Pods|fixtures|testdata)/|(^|/)package-lock\.json$`)
 
 var mergeStart, mergeEnd = regexp.MustCompile(`(?m)^<{7} \S`), regexp.MustCompile(`(?m)^>{7} \S`)
 
 // pictures and the like are looked at for pointers only.
-var large = regexp.MustCompile(`(?i)\.(png|jpe?g|webp|gif|ico|icns|ttf|otf|woff2?|mp3|m4a|ogg|wav|mp4|mov|aar|jar|so|a|dylib|zip|gz|pdf|tflite|bin|dat|psd|sketch)$`)
+var large = regexp.MustCompile(`(?i)\.(png|jpe?g|webp|gif|ico|icns|ttf|otf|woff2?|mp3|m4a|ogg|wav|mp4|mov|aar|jar|` +
+	`so|a|dylib|zip|gz|pdf|tflite|bin|dat|psd|sketch)$`)
 
 // buildFiles are those in which an absolute path decides what is built.
-var buildFiles = regexp.MustCompile(`(?i)(^|/)(Makefile|GNUmakefile|CMakeLists\.txt|Podfile|Gemfile|Cartfile|meson\.build|BUILD)$|\.(gradle|kts|mk|cmake|xcconfig|pbxproj|properties|sh|bash|podspec|toml|csproj)$`)
+var buildFiles = regexp.MustCompile(`(?i)(^|/)(Makefile|GNUmakefile|CMakeLists\.txt|Podfile|Gemfile|Cartfile|` +
+	`meson\.build|BUILD)$|\.(gradle|kts|mk|cmake|xcconfig|pbxproj|properties|sh|bash|podspec|toml|csproj)$`)
 
 // wholeTree looks at every tracked text of a work tree on this disk: reading them all from Git would hold up planning.
 func wholeTree(t *Tree) (found []definition.Finding) {
@@ -122,10 +131,15 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 		text := t.text(e.Path)
 		switch {
 		case pointer.Is(text):
-			found = append(found, whole("lfs-pointer", e.Path, "this is a pointer of Git LFS, not the file itself; a job has the file where .gitattributes says filter=lfs and the remote serves it",
-				"git lfs pull brings it here. Where the remote does not serve it, track the file itself: git lfs untrack, and commit it."))
+			found = append(found,
+				whole("lfs-pointer", e.Path,
+					"this is a pointer of Git LFS, not the file itself; a job has the file where .gitattributes says filter=lfs "+
+						"and the remote serves it",
+					"git lfs pull brings it here. Where the remote does not serve it, track the file itself: git lfs untrack, and "+
+						"commit it."))
 			continue
-		case large.MatchString(e.Path) || len(text) > maxLookedSize || passedOver.MatchString(e.Path) || strings.IndexByte(text, 0) >= 0:
+		case large.MatchString(e.Path) || len(text) > maxLookedSize || passedOver.MatchString(e.Path) ||
+			strings.IndexByte(text, 0) >= 0:
 			continue
 		}
 		if f, is := leaked(e.Path, text); is {
@@ -134,22 +148,31 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 		found = append(found, t.letters(e.Path, text)...)
 		if at := mergeStart.FindStringIndex(text); at != nil && mergeEnd.MatchString(text) {
 			line := strings.Count(text[:at[0]], "\n") + 1
-			found = append(found, inFile("merge-marker", e.Path, line, lineOf(text, line), "a merge was not settled here", "Settle it, and commit."))
+			found = append(found,
+				inFile("merge-marker", e.Path, line, lineOf(text, line), "a merge was not settled here", "Settle it, and commit."))
 		}
-		if !buildFiles.MatchString(e.Path) || definition.IsPipelineFile(e.Path) || path.Dir(e.Path) == definition.PartsFolder {
+		if !buildFiles.MatchString(e.Path) || definition.IsPipelineFile(e.Path) ||
+			path.Dir(e.Path) == definition.PartsFolder {
 			continue
 		}
 		for n, l := range strings.Split(text, "\n") {
-			if m := machinePath.FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[1], "~/") && !strings.HasPrefix(strings.TrimSpace(l), "#") && !strings.HasPrefix(strings.TrimSpace(l), "//") {
-				found = append(found, inFile("machine-path", e.Path, n+1, l, m[1]+" exists on somebody's machine, not on a runner", "Use a path of the repository, or a variable."))
+			if m := machinePath.FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[1], "~/") &&
+				!strings.HasPrefix(strings.TrimSpace(l), "#") && !strings.HasPrefix(strings.TrimSpace(l), "//") {
+				found = append(found,
+					inFile("machine-path", e.Path, n+1, l, m[1]+" exists on somebody's machine, not on a runner",
+						"Use a path of the repository, or a variable."))
 				break
 			}
 		}
 		if at := historical.FindStringIndex(text); at != nil && !shallow && path.Ext(e.Path) != ".sh" {
 			shallow = true
 			line := strings.Count(text[:at[0]], "\n") + 1
-			found = append(found, inFile("shallow-history", e.Path, line, lineOf(text, line), "this asks Git for history; in a job's checkout, which holds one commit, it counts or finds nothing of what came before",
-				`Say history = "full" in the jobs that build with it, and allow = ["shallow-history"] in the pipeline; or take PISTON_BUILD_NUMBER.`))
+			found = append(found,
+				inFile("shallow-history", e.Path, line, lineOf(text, line),
+					"this asks Git for history; in a job's checkout, which holds one commit, it counts or finds nothing of what "+
+						"came before",
+					`Say history = "full" in the jobs that build with it, and allow = ["shallow-history"] in the pipeline; or take `+
+						`PISTON_BUILD_NUMBER.`))
 		}
 	}
 	return found
@@ -158,20 +181,23 @@ func wholeTree(t *Tree) (found []definition.Finding) {
 // maxUntracked is how many untracked files are looked for in what is tracked.
 const maxUntracked = 200
 
-// Untracked finds, of the files that Git does not track, those that something tracked speaks of by name: a forgotten git
-// add, or a rule of .gitignore that hides too much, passes here and fails at the push. loose are the paths of those that Git
-// would track, ignored of those that it is told not to.
+// Untracked finds, of the files that Git does not track, those that something tracked speaks of by name: a forgotten
+// git add, or a rule of .gitignore that hides too much, passes here and fails at the push. loose are the paths of those
+// that Git would track, ignored of those that it is told not to.
 func Untracked(r *Repository, pipelines []File, loose, ignored []string) (found []definition.Finding) {
 	t := NewTree(r)
 	missing := absent{}
 	for _, file := range loose[:min(len(loose), maxUntracked)] {
-		missing.add(file, "not-tracked", file+" is named here, and Git does not track it: a push would be without it", "git add "+file)
+		missing.add(file, "not-tracked", file+" is named here, and Git does not track it: a push would be without it",
+			"git add "+file)
 	}
 	given := secretFiles(pipelines)
 	for _, file := range ignored {
-		if len(missing) < maxUntracked && !given[path.Base(file)] && (settings.MatchString(file) || sources.MatchString(file)) && !ownFiles.MatchString(file) {
+		if len(missing) < maxUntracked && !given[path.Base(file)] &&
+			(settings.MatchString(file) || sources.MatchString(file)) && !ownFiles.MatchString(file) {
 			missing.add(file, "ignored-file", file+" is named here, and .gitignore hides it: a push would be without it",
-				fmt.Sprintf("If it may be in the repository: git add -f %s. If it is a secret: piston secret set, and secret_files = { NAME = %q }.", file, file))
+				fmt.Sprintf("If it may be in the repository: git add -f %s. If it is a secret: piston secret set, and "+
+					"secret_files = { NAME = %q }.", file, file))
 		}
 	}
 	texts := t.looked()
@@ -224,9 +250,11 @@ func secretFiles(pipelines []File) map[string]bool {
 
 var (
 	// ownFiles are those that each person has for themselves.
-	ownFiles = regexp.MustCompile(`(?i)(^|/)(local\.properties|\.env(\.[\w.]+)?|[^/]*\.lock)$|(^|/)(node_modules|\.gradle|\.idea|\.vscode|Pods|build|out|dist)/`)
+	ownFiles = regexp.MustCompile(`(?i)(^|/)(local\.properties|\.env(\.[\w.]+)?|[^/]*\.lock)$|(^|/)(node_modules|` +
+		`\.gradle|\.idea|\.vscode|Pods|build|out|dist)/`)
 	// settings are what a build reads and does not make.
-	settings = regexp.MustCompile(`(?i)\.(json|properties|plist|xcconfig|entitlements|keystore|jks|p12|pem|mobileprovision)$`)
+	settings = regexp.MustCompile(`(?i)\.(json|properties|plist|xcconfig|entitlements|keystore|jks|p12|pem|` +
+		`mobileprovision)$`)
 	// sources are what a build may make as well.
 	sources = regexp.MustCompile(`(?i)\.(c|cc|cpp|h|hpp|m|mm|swift|kt|java|dart|js|jsx|ts|tsx)$`)
 )
@@ -235,7 +263,8 @@ var (
 type absent map[string]definition.Finding
 
 func (n absent) add(file, code, message, fix string) {
-	if base := path.Base(file); len(base) > 3 && !definition.IsPipelineFile(file) && path.Dir(file) != definition.PartsFolder {
+	if base := path.Base(file); len(base) > 3 && !definition.IsPipelineFile(file) &&
+		path.Dir(file) != definition.PartsFolder {
 		n[base] = whole(code, "", message, fix)
 	}
 }
@@ -281,12 +310,14 @@ func submodules(t *Tree, files []File) (found []definition.Finding) {
 	for _, at := range moduleURL.FindAllStringSubmatchIndex(text, -1) {
 		address := text[at[2]:at[3]]
 		to, keyed := reach.BySSH(address)
-		why, fix := "", "Use its https address; or register it as a project that lends its source (piston project lend), which makes this right."
+		why, fix := "", "Use its https address; or register it as a project that lends its source (piston project lend), "+
+			"which makes this right."
 		switch {
 		case keyed && opened[to.Host]:
 			continue
 		case keyed:
-			why, fix = "is fetched by ssh, and no job says with which key", "Name the key and the host in the job's submodules; or u"+fix[1:]
+			why, fix = "is fetched by ssh, and no job says with which key",
+				"Name the key and the host in the job's submodules; or u"+fix[1:]
 		default:
 			why = refusedAddress(address)
 		}
@@ -317,7 +348,8 @@ func hostsOpened(p *definition.Pipeline) (hosts []string) {
 	return hosts
 }
 
-// refusedAddress says why a runner does not fetch from an address; "" when it may. A path is another project's, or nobody's.
+// refusedAddress says why a runner does not fetch from an address; "" when it may. A path is another project's, or
+// nobody's.
 func refusedAddress(address string) string {
 	switch {
 	case strings.HasPrefix(address, "."), path.IsAbs(address):

@@ -51,7 +51,8 @@ func (b *before) size() (n int) {
 func (b *before) has(name string) bool {
 	return slices.ContainsFunc(b.put, func(glob string) bool {
 		glob = path.Clean(glob)
-		return doublestar.MatchUnvalidated(glob, name) || doublestar.MatchUnvalidated(glob+"/**", name) || strings.HasPrefix(glob, name+"/")
+		return doublestar.MatchUnvalidated(glob, name) || doublestar.MatchUnvalidated(glob+"/**", name) ||
+			strings.HasPrefix(glob, name+"/")
 	})
 }
 
@@ -70,7 +71,8 @@ func (c *checker) job(j *definition.Job) {
 	for _, s := range j.Step {
 		n := len(c.found)
 		c.step(j, s, b)
-		b.wrong = b.wrong || slices.ContainsFunc(c.found[n:], func(f definition.Finding) bool { return f.Severity == definition.Error })
+		b.wrong = b.wrong || slices.ContainsFunc(c.found[n:],
+			func(f definition.Finding) bool { return f.Severity == definition.Error })
 	}
 	for _, name := range sortedKeys(j.Keep) {
 		for i, glob := range j.Keep[name].Files {
@@ -81,7 +83,8 @@ func (c *checker) job(j *definition.Job) {
 	}
 	for _, name := range sortedKeys(j.Hand) {
 		for i, glob := range j.Hand[name].Files {
-			c.written(glob, b, "no step of the job mentions where what it hands on as "+name+" would be", definition.Place{Job: j, Keys: []string{"hand", name, "files", itoa(i)}})
+			c.written(glob, b, "no step of the job mentions where what it hands on as "+name+" would be",
+				definition.Place{Job: j, Keys: []string{"hand", name, "files", itoa(i)}})
 		}
 	}
 }
@@ -94,9 +97,11 @@ func (c *checker) needs(j *definition.Job) {
 	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" && len(c.service.Runners) > 0 {
 		key, mend := "machine", "Start such a runner, or correct machine."
 		if strings.Contains(why, "tool ") {
-			key, mend = "tools", "Install it where a runner finds it on its PATH, tell the runner by --tool NAME=COMMAND how to find it, or correct tools."
+			key, mend = "tools", "Install it where a runner finds it on its PATH, tell the runner by --tool NAME=COMMAND how "+
+				"to find it, or correct tools."
 		}
-		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), mend, definition.Place{Job: j, Keys: []string{key}})
+		c.add("nobody-can", fmt.Sprintf("job %q would wait: %s", cmp.Or(j.Of, j.Name), why), mend,
+			definition.Place{Job: j, Keys: []string{key}})
 	}
 	for _, s := range j.Askers() {
 		for _, f := range Secrets(c.p, j, s, c.service, nil) {
@@ -108,13 +113,16 @@ func (c *checker) needs(j *definition.Job) {
 func (c *checker) cache(j *definition.Job, cache *definition.Cache) {
 	for i, glob := range cache.Follows {
 		if !c.matches(glob) && !c.tree.inSubmodule(path.Clean(glob)) {
-			c.add("follows-nothing", fmt.Sprintf("cache %q follows %q, which %s; it would never be used", cache.Name, glob, c.missing(path.Clean(glob))), c.mend(path.Clean(glob)),
+			c.add("follows-nothing",
+				fmt.Sprintf("cache %q follows %q, which %s; it would never be used", cache.Name, glob, c.missing(path.Clean(glob))),
+				c.mend(path.Clean(glob)),
 				definition.Place{Job: j, Keys: []string{"cache", cache.Name, "follows", itoa(i)}})
 		}
 	}
 	for i, p := range cache.Paths {
 		if clean := path.Clean(p); clean != "." && (c.tree.has(clean) || c.tree.hasFolder(clean)) {
-			c.add("never-cached", fmt.Sprintf("cache %q keeps %q, which is in the repository", cache.Name, p), "Name what the build downloads or makes.",
+			c.add("never-cached", fmt.Sprintf("cache %q keeps %q, which is in the repository", cache.Name, p),
+				"Name what the build downloads or makes.",
 				definition.Place{Job: j, Keys: []string{"cache", cache.Name, "paths", itoa(i)}})
 		}
 	}
@@ -143,12 +151,14 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	dir = path.Clean(dir)
 	astray := dir != "." && !c.tree.hasFolder(dir) && !c.mentions(b, dir) && !b.has(dir)
 	if astray {
-		c.add("no-folder", fmt.Sprintf("the folder %q is not in the repository, and no earlier step mentions it", dir), c.mendFolder(dir), at)
+		c.add("no-folder", fmt.Sprintf("the folder %q is not in the repository, and no earlier step mentions it", dir),
+			c.mendFolder(dir), at)
 	}
 	r := c.read(s.Script, shellOf(j, s), dir)
 	if r.fault != nil {
 		c.keep(c.p.ScriptFinding("bad-script", severities["bad-script"], "the script is not valid: "+r.fault.Text,
-			"Mend it; for what only bash knows, say shell = \"bash\".", definition.Place{Job: j, Step: s}, int(max(1, r.fault.Pos.Line())), lineOf(s.Script, int(r.fault.Pos.Line()))))
+			"Mend it; for what only bash knows, say shell = \"bash\".", definition.Place{Job: j, Step: s},
+			int(max(1, r.fault.Pos.Line())), lineOf(s.Script, int(r.fault.Pos.Line()))))
 	}
 	own := *b // what this script may find there
 	own.put = slices.Concat(b.put, slices.Collect(maps.Values(s.SecretFiles)))
@@ -175,7 +185,8 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 		b.opaque = r.opaque
 	}
 	for i, glob := range s.TestReports {
-		c.written(glob, b, "no step so far mentions where the test reports would be", definition.Place{Job: j, Step: s, Keys: []string{"test_reports", itoa(i)}})
+		c.written(glob, b, "no step so far mentions where the test reports would be",
+			definition.Place{Job: j, Step: s, Keys: []string{"test_reports", itoa(i)}})
 	}
 }
 
@@ -208,8 +219,10 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 		return
 	case folder:
 		fromTop := c.tree.hasFolder(path.Clean(u.word)) && u.dir != "."
-		if !c.tree.hasFolder(u.path) && !c.mentions(b, u.path) && r.count(u.word) < 2 && (fromTop || b.opaque == "" && u.after == "") {
-			say("no-folder", fmt.Sprintf("the script goes into %q, which is not in the repository", u.path), c.mendFolder(u.path))
+		if !c.tree.hasFolder(u.path) && !c.mentions(b, u.path) && r.count(u.word) < 2 &&
+			(fromTop || b.opaque == "" && u.after == "") {
+			say("no-folder", fmt.Sprintf("the script goes into %q, which is not in the repository", u.path),
+				c.mendFolder(u.path))
 		}
 		return
 	}
@@ -232,7 +245,8 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 		maker = b.opaque
 	}
 	other := c.elsewhere(u.path)
-	elsewhere := strings.HasSuffix(u.path, "/"+other) || strings.HasSuffix(other, "/"+u.path) // so that only the folder is wrong
+	elsewhere := strings.HasSuffix(u.path, "/"+other) ||
+		strings.HasSuffix(other, "/"+u.path) // so that only the folder is wrong
 	onDisk := c.tree.OnDisk != nil && c.tree.OnDisk(u.path)
 	switch {
 	case maker == "" || other != "" && (elsewhere || u.kind == program) || onDisk:
@@ -244,7 +258,8 @@ func (c *checker) use(j *definition.Job, s *definition.Step, u use, b *before, r
 	case !c.tree.folders[path.Dir(u.path)]:
 		// A folder that is not in the repository, and a program that may have made it: very likely it does.
 	default:
-		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; could %s have made it?", u.path, c.missing(u.path), maker), c.mend(u.path))
+		say("maybe-no-file", fmt.Sprintf("the script needs %s, which %s; could %s have made it?", u.path, c.missing(u.path),
+			maker), c.mend(u.path))
 	}
 }
 
@@ -291,7 +306,8 @@ func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
 			// A pattern (GNU make, Pattern Rules): % stands for any text that is not empty.
 			if before, after, is := strings.Cut(target, "%"); !is {
 				targets = append(targets, target)
-			} else if len(u.target) > len(before)+len(after) && strings.HasPrefix(u.target, before) && strings.HasSuffix(u.target, after) {
+			} else if len(u.target) > len(before)+len(after) && strings.HasPrefix(u.target, before) &&
+				strings.HasSuffix(u.target, after) {
 				return
 			}
 		}
@@ -322,11 +338,13 @@ func (c *checker) written(glob string, b *before, message string, at definition.
 	if b.wrong { // a step that fails writes nothing, and that it does is said already
 		return
 	}
-	if top := parts[0] + "/"; len(parts) > 1 && slices.ContainsFunc(b.words, func(w string) bool { return strings.HasPrefix(strings.TrimPrefix(w, "./"), top) }) {
+	if top := parts[0] + "/"; len(parts) > 1 &&
+		slices.ContainsFunc(b.words, func(w string) bool { return strings.HasPrefix(strings.TrimPrefix(w, "./"), top) }) {
 		return
 	}
 	for _, part := range parts {
-		if plain := strings.Trim(part, "*?"); len(plain) >= 3 && !strings.ContainsAny(plain, "*?[{") && (c.mentions(b, plain) || b.has(part)) {
+		if plain := strings.Trim(part, "*?"); len(plain) >= 3 && !strings.ContainsAny(plain, "*?[{") &&
+			(c.mentions(b, plain) || b.has(part)) {
 			return
 		}
 	}
@@ -361,7 +379,8 @@ func (c *checker) written(glob string, b *before, message string, at definition.
 }
 
 // onTheWay are folders and files that a build needs and nobody wants to have of it.
-var onTheWay = regexp.MustCompile(`(^|/)(node_modules|\.gradle|\.git|intermediates|DerivedData|Pods)(/|$)|\.(o|d|class|pyc)$`)
+var onTheWay = regexp.MustCompile(`(^|/)(node_modules|\.gradle|\.git|intermediates|DerivedData|Pods)(/|$)|\.(o|d|` +
+	`class|pyc)$`)
 
 // fewSources is how many files of the repository may be among what is kept.
 const fewSources = 3
@@ -369,7 +388,8 @@ const fewSources = 3
 // wanted warns of an artifact that takes in what is in the repository anyway, or what is left over on the way.
 func (c *checker) wanted(name, glob string, at definition.Place) {
 	say := func(what string) {
-		c.add("keeps-sources", fmt.Sprintf("artifact %q keeps %s: %s", name, what, glob), "Name what somebody will want to have, such as out/*.apk.", at)
+		c.add("keeps-sources", fmt.Sprintf("artifact %q keeps %s: %s", name, what, glob),
+			"Name what somebody will want to have, such as out/*.apk.", at)
 	}
 	if onTheWay.MatchString(glob) {
 		say("what a build needs on its way")
@@ -400,7 +420,8 @@ func conventional(parts []string) bool {
 	})
 }
 
-var machinePath = regexp.MustCompile(`(?:^|[\s"'=:(])(/Users/[^\s"':$]+|/home/[^\s"':$]+|/root/[^\s"':$]+|/Volumes/[^\s"':$]+|~/[^\s"':$]+|[A-Za-z]:\\[^\s"']+)`)
+var machinePath = regexp.MustCompile(`(?:^|[\s"'=:(])(/Users/[^\s"':$]+|/home/[^\s"':$]+|/root/[^\s"':$]+|` +
+	`/Volumes/[^\s"':$]+|~/[^\s"':$]+|[A-Za-z]:\\[^\s"']+)`)
 
 func (c *checker) machinePaths(j *definition.Job, s *definition.Step) {
 	const fix = "Use a path from the top of the workspace, or $HOME for what the step makes itself."
@@ -409,13 +430,15 @@ func (c *checker) machinePaths(j *definition.Job, s *definition.Step) {
 			if strings.HasPrefix(m[1], "~/") && c.p.Allows("machine-path") {
 				continue
 			}
-			c.keep(c.p.ScriptFinding("machine-path", severities["machine-path"], fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix,
+			c.keep(c.p.ScriptFinding("machine-path", severities["machine-path"],
+				fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix,
 				definition.Place{Job: j, Step: s}, n+1, m[1]))
 		}
 	}
 	for _, name := range sortedKeys(s.Env) {
 		if m := machinePath.FindStringSubmatch(s.Env[name]); m != nil {
-			c.add("machine-path", fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix, definition.Place{Job: j, Step: s, Keys: []string{"env", name}})
+			c.add("machine-path", fmt.Sprintf("%s exists on somebody's machine, not in the sandbox of a step", m[1]), fix,
+				definition.Place{Job: j, Step: s, Keys: []string{"env", name}})
 		}
 	}
 }
@@ -431,7 +454,8 @@ func (c *checker) missing(name string) string {
 // mend proposes what was meant.
 func (c *checker) mend(name string) string {
 	if c.tree.OnDisk != nil && c.tree.OnDisk(name) {
-		return fmt.Sprintf("git add %s. If it must not be in the repository: piston secret set PROJECT NAME --file %s, and name it in secret_files.", name, name)
+		return fmt.Sprintf("git add %s. If it must not be in the repository: piston secret set PROJECT NAME --file %s, "+
+			"and name it in secret_files.", name, name)
 	}
 	if other := c.elsewhere(name); other != "" {
 		if strings.HasSuffix(name, "/"+other) {

@@ -11,10 +11,12 @@ import (
 )
 
 // named recognises, before a value, a secret's name and what gives it the value.
-var named = regexp.MustCompile(`(?i)(?:passw(?:or)?d|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|credential)[\w.-]*["']?\]?\s*(?::=|=>|[:=])\s*$`)
+var named = regexp.MustCompile(`(?i)(?:passw(?:or)?d|secret|token|api[_-]?key|access[_-]?key|private[_-]?key|` +
+	`credential)[\w.-]*["']?\]?\s*(?::=|=>|[:=])\s*$`)
 
 // testFiles hold values that are made up.
-var testFiles = regexp.MustCompile(`(?i)(^|/)(tests?|__tests__|spec|specs|androidTest|\w+Tests|mocks?|samples?|examples?|docs?)/|[._-](test|spec)\.\w+$`)
+var testFiles = regexp.MustCompile(`(?i)(^|/)(tests?|__tests__|spec|specs|androidTest|\w+Tests|mocks?|samples?|` +
+	`examples?|docs?)/|[._-](test|spec)\.\w+$`)
 
 // leaked finds a value in a text that looks like a real one under a secret's name.
 func leaked(file, text string) (f definition.Finding, found bool) {
@@ -27,8 +29,10 @@ func leaked(file, text string) (f definition.Finding, found bool) {
 			continue
 		}
 		line := strings.Count(text[:start], "\n") + 1
-		return inFile("maybe-secret", file, line, "", "a value that looks like a real password, token or key stands here, in a file that Git tracks",
-			"Take it out, make a new one, and set it as a secret; the old one stays in the history. If it is none, allow = [\"maybe-secret\"]."), true
+		return inFile("maybe-secret", file, line, "",
+			"a value that looks like a real password, token or key stands here, in a file that Git tracks",
+			"Take it out, make a new one, and set it as a secret; the old one stays in the history. If it is none, allow = "+
+				"[\"maybe-secret\"]."), true
 	}
 	return f, false
 }
@@ -62,10 +66,12 @@ func plain(b byte) bool {
 	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || strings.IndexByte("+/=_.-", b) >= 0
 }
 
-// leastEntropy is in bits for each character (Shannon, 1948): words and names have less, what a generator makes has more.
+// leastEntropy is in bits for each character (Shannon, 1948): words and names have less, what a generator makes has
+// more.
 const leastEntropy = 3.3
 
-// random tells what a generator made from names and words: it changes between letters, capitals and digits all the time.
+// random tells what a generator made from names and words: it changes between letters, capitals and digits all the
+// time.
 func random(value string) bool {
 	changes, last, counts := 0, 0, map[rune]float64{}
 	for _, r := range value {

@@ -19,10 +19,14 @@ var naming = []struct {
 	names  *regexp.Regexp // what they name, the first group
 	leaves []string       // what a name may leave out at its end
 }{
-	{regexp.MustCompile(`\.(c|cc|cpp|cxx|h|hh|hpp|m|mm)$`), regexp.MustCompile(`(?m)^[ \t]*#[ \t]*(?:include|import)[ \t]+"([^"\n]+)"`), []string{""}},
-	{regexp.MustCompile(`\.(js|jsx|mjs|cjs|ts|tsx|vue|svelte)$`), regexp.MustCompile(`(?:from|import|require\()\s*['"](\.{1,2}/[^'"\n]+)['"]`),
-		[]string{"", ".js", ".jsx", ".mjs", ".cjs", ".ts", ".tsx", ".d.ts", ".json", ".vue", ".svelte", "/index.js", "/index.jsx", "/index.ts", "/index.tsx"}},
-	{regexp.MustCompile(`\.dart$`), regexp.MustCompile(`(?m)^(?:import|export|part)\s+['"]([^'":\n]+\.dart)['"]`), []string{""}},
+	{regexp.MustCompile(`\.(c|cc|cpp|cxx|h|hh|hpp|m|mm)$`),
+		regexp.MustCompile(`(?m)^[ \t]*#[ \t]*(?:include|import)[ \t]+"([^"\n]+)"`), []string{""}},
+	{regexp.MustCompile(`\.(js|jsx|mjs|cjs|ts|tsx|vue|svelte)$`),
+		regexp.MustCompile(`(?:from|import|require\()\s*['"](\.{1,2}/[^'"\n]+)['"]`),
+		[]string{"", ".js", ".jsx", ".mjs", ".cjs", ".ts", ".tsx", ".d.ts", ".json", ".vue", ".svelte", "/index.js",
+			"/index.jsx", "/index.ts", "/index.tsx"}},
+	{regexp.MustCompile(`\.dart$`), regexp.MustCompile(`(?m)^(?:import|export|part)\s+['"]([^'":\n]+\.dart)['"]`),
+		[]string{""}},
 }
 
 // maxNamed is how many names of a source are looked at; maxOther how many of them are told.
@@ -44,14 +48,16 @@ func (t *Tree) letters(file, text string) (found []definition.Finding) {
 				return found
 			}
 			line := strings.Count(text[:at[0]], "\n") + 1
-			found = append(found, inFile("letter-case", file, line, lineOf(text, line), fmt.Sprintf("%q is named here, and Git has %s", name, there),
-				"Write it as it is: a runner's file system tells capitals from small letters."))
+			found = append(found,
+				inFile("letter-case", file, line, lineOf(text, line), fmt.Sprintf("%q is named here, and Git has %s", name, there),
+					"Write it as it is: a runner's file system tells capitals from small letters."))
 		}
 	}
 	return found
 }
 
-// inOtherLetters finds the file that a name means but for its letters; "" when there is one of exactly that name, or none.
+// inOtherLetters finds the file that a name means but for its letters; "" when there is one of exactly that name, or
+// none.
 func (t *Tree) inOtherLetters(name string, leaves []string) string {
 	if strings.HasPrefix(name, "../") {
 		return ""

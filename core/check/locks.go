@@ -19,7 +19,8 @@ type lockKind struct {
 }
 
 var lockKinds = []lockKind{
-	{"package.json", []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "bun.lock"}, npmMisfit},
+	{"package.json", []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "bun.lock"},
+		npmMisfit},
 	{"pubspec.yaml", []string{"pubspec.lock"}, pubMisfit},
 	{"Podfile", []string{"Podfile.lock"}, namesIn(regexp.MustCompile(`(?m)^\s*pod\s+['"]([^'"\n]+)['"]`), "- %s")},
 	{"Gemfile", []string{"Gemfile.lock"}, namesIn(regexp.MustCompile(`(?m)^\s*gem\s+['"]([^'"\n]+)['"]`), "    %s")},
@@ -30,8 +31,8 @@ var lockKinds = []lockKind{
 // maxLock is the most bytes of a lock file that is compared.
 const maxLock = 4 << 20
 
-// lockFiles finds lock files that say something else than their manifest, and those that Git does not have though they are
-// on this disk: what is fetched is then another thing in each build.
+// lockFiles finds lock files that say something else than their manifest, and those that Git does not have though they
+// are on this disk: what is fetched is then another thing in each build.
 func lockFiles(t *Tree) (found []definition.Finding) {
 	for _, kind := range lockKinds {
 		for _, manifest := range t.bases[kind.manifest] {
@@ -58,11 +59,13 @@ func lockOf(t *Tree, kind lockKind, manifest string) (f definition.Finding, is b
 		if name == "" {
 			return f, false
 		}
-		return whole("lock-misfit", lock, fmt.Sprintf("%s asks for %s, and this does not have it so", path.Base(manifest), name),
+		return whole("lock-misfit", lock,
+			fmt.Sprintf("%s asks for %s, and this does not have it so", path.Base(manifest), name),
 			"Install here once, and commit both files."), true
 	}
 	if i := slices.IndexFunc(kind.locks, func(name string) bool { return t.OnDisk(beside(name)) }); i >= 0 {
-		return whole("lock-ignored", beside(kind.locks[i]), "the lock file is on this machine, and Git does not have it: each build may fetch something else",
+		return whole("lock-ignored", beside(kind.locks[i]),
+			"the lock file is on this machine, and Git does not have it: each build may fetch something else",
 			fmt.Sprintf("git add -f %s, and take it out of .gitignore.", beside(kind.locks[i]))), true
 	}
 	return f, false
@@ -74,21 +77,23 @@ type wants struct {
 	DevDependencies map[string]string `json:"devDependencies"`
 }
 
-// npmMisfit compares with what package-lock.json says that the package itself asks for (npm-package-lock(5), packages); of
-// other lock files nothing is said.
+// npmMisfit compares with what package-lock.json says that the package itself asks for (npm-package-lock(5), packages);
+// of other lock files nothing is said.
 func npmMisfit(manifest, lock string) string {
 	var asked wants
 	var there struct {
 		Packages map[string]json.RawMessage `json:"packages"`
 	}
-	if json.Unmarshal([]byte(manifest), &asked) != nil || json.Unmarshal([]byte(lock), &there) != nil || there.Packages[""] == nil {
+	if json.Unmarshal([]byte(manifest), &asked) != nil || json.Unmarshal([]byte(lock), &there) != nil ||
+		there.Packages[""] == nil {
 		return ""
 	}
 	var locked wants
 	if json.Unmarshal(there.Packages[""], &locked) != nil {
 		return ""
 	}
-	for _, pair := range [][2]map[string]string{{asked.Dependencies, locked.Dependencies}, {asked.DevDependencies, locked.DevDependencies}} {
+	for _, pair := range [][2]map[string]string{{asked.Dependencies, locked.Dependencies},
+		{asked.DevDependencies, locked.DevDependencies}} {
 		for _, name := range sortedKeys(pair[0]) {
 			if pair[0][name] != pair[1][name] {
 				return name + " " + pair[0][name]

@@ -9,9 +9,10 @@ import (
 	"gentlepiston.example/piston/core/definition"
 )
 
-// publishing recognises commands that bring something to people or to the repository, which two at a time do twice or over
-// each other.
-var publishing = regexp.MustCompile(`(?m)(?:^|[;&|(]\s*)\s*(git\s+push|npm publish|yarn publish|twine upload|rsync\s|scp\s|curl\s[^\n]*(?:\s-T|--upload-file|-X ?PUT|-F )\s?)`)
+// publishing recognises commands that bring something to people or to the repository, which two at a time do twice or
+// over each other.
+var publishing = regexp.MustCompile(`(?m)(?:^|[;&|(]\s*)\s*(git\s+push|npm publish|yarn publish|twine upload|` +
+	`rsync\s|scp\s|curl\s[^\n]*(?:\s-T|--upload-file|-X ?PUT|-F )\s?)`)
 
 // publisher is a pipeline that publishes, and where.
 type publisher struct {
@@ -36,8 +37,10 @@ func apart(files []File, t *Tree) {
 			continue
 		}
 		files[i].Findings = append(files[i].Findings, New(found.p, "no-common-group",
-			fmt.Sprintf("%s here, and %s in the pipeline %s: the two may be at it at the same moment", found.word, first.word, first.p.Name),
-			fmt.Sprintf("Give both the same group, such as group = %q: of its runs one is at work at a time.", groupOr(first.p.Group)), found.at))
+			fmt.Sprintf("%s here, and %s in the pipeline %s: the two may be at it at the same moment", found.word, first.word,
+				first.p.Name),
+			fmt.Sprintf("Give both the same group, such as group = %q: of its runs one is at work at a time.",
+				groupOr(first.p.Group)), found.at))
 	}
 }
 
@@ -60,7 +63,8 @@ func publisherOf(p *definition.Pipeline, t *Tree) *publisher {
 			for _, text := range append([]string{s.Script}, calledTexts(s.Script, t, &left)...) {
 				if m := publishing.FindStringSubmatch(text); m != nil {
 					word := strings.Fields(m[1])
-					return &publisher{p, definition.Place{Job: j, Step: s, Keys: []string{"script"}}, strings.Join(word[:min(2, len(word))], " ")}
+					return &publisher{p, definition.Place{Job: j, Step: s, Keys: []string{"script"}},
+						strings.Join(word[:min(2, len(word))], " ")}
 				}
 			}
 		}

@@ -210,9 +210,12 @@ var wrappers = []string{"env", "exec", "command", "time", "nice", "nohup", "buil
 var interpreters = []string{"sh", "bash", "dash", "python3", "python", "node", "ruby", "perl", ".", "source"}
 
 // known programs write only where they are told to, so a missing file is not their work.
-var known = []string{"cd", "echo", "printf", "test", "[", "true", "false", "export", "set", "unset", "cat", "grep", "sed", "awk", "sort", "head",
-	"tail", "wc", "ls", "cp", "mv", "rm", "mkdir", "touch", "chmod", "sleep", "exit", "return", "read", "date", "env", "pwd", "which", "command",
-	"sha256sum", "diff", "cmp", "tr", "cut", "tee", "ln", "du", "df", "id", "uname", "kill", "wait", "trap", "shift", "basename", "dirname", ":"}
+var known = []string{"cd", "echo", "printf", "test", "[", "true", "false", "export", "set", "unset", "cat", "grep",
+	"sed", "awk", "sort", "head",
+	"tail", "wc", "ls", "cp", "mv", "rm", "mkdir", "touch", "chmod", "sleep", "exit", "return", "read", "date", "env",
+	"pwd", "which", "command",
+	"sha256sum", "diff", "cmp", "tr", "cut", "tee", "ln", "du", "df", "id", "uname", "kill", "wait", "trap", "shift",
+	"basename", "dirname", ":"}
 
 func (r *reader) call(c *syntax.CallExpr) {
 	var args []string
@@ -270,7 +273,8 @@ func (r *reader) call(c *syntax.CallExpr) {
 	case name == "make":
 		r.make(args, places)
 	case slices.Contains(interpreters, name):
-		if list := plain(); len(list) > 0 && list[0] == 1 && (name != "." && name != "source" || strings.Contains(args[1], "/")) {
+		if list := plain(); len(list) > 0 && list[0] == 1 &&
+			(name != "." && name != "source" || strings.Contains(args[1], "/")) {
 			r.need(input, args[1], places[1])
 		}
 		r.opaque = name
@@ -326,14 +330,16 @@ func (r *reader) make(args []string, places []syntax.Pos) {
 				return
 			}
 			dir = path.Join(dir, args[i])
-		case a == "-f" || strings.HasPrefix(a, "--file") || strings.HasPrefix(a, "--directory") || strings.HasPrefix(a, "--makefile"):
+		case a == "-f" || strings.HasPrefix(a, "--file") || strings.HasPrefix(a, "--directory") ||
+			strings.HasPrefix(a, "--makefile"):
 			return
 		case a == "" || strings.HasPrefix(a, "-") || strings.Contains(a, "="):
 		case target == "" && !(i > 1 && args[i-1] == "-j"):
 			target, line = a, places[i].Line()
 		}
 	}
-	r.uses = append(r.uses, use{kind: makes, path: dir, target: target, word: "make", dir: r.dir, line: int(line), after: r.opaque})
+	r.uses = append(r.uses,
+		use{kind: makes, path: dir, target: target, word: "make", dir: r.dir, line: int(line), after: r.opaque})
 }
 
 func (r *reader) need(kind useKind, word string, at syntax.Pos) {

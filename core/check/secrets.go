@@ -37,9 +37,10 @@ func (s *Service) secretNames() []string {
 	return names
 }
 
-// Secrets finds the secrets a step asks for, or the checkout where that is nil, and will not get, and those it will soon
-// not get any more. Without an occasion only what holds for every run of the pipeline is said.
-func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service, at *Occasion) (found []definition.Finding) {
+// Secrets finds the secrets a step asks for, or the checkout where that is nil, and will not get, and those it will
+// soon not get any more. Without an occasion only what holds for every run of the pipeline is said.
+func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, known *Service,
+	at *Occasion) (found []definition.Finding) {
 	for _, name := range j.SecretsOf(s) {
 		asks := fmt.Sprintf("%s asks for the secret %s", asker(j, s), name)
 		add := func(code, message, fix string) {
@@ -59,7 +60,8 @@ func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, know
 		}
 		if why := scope.Refuses(occasion.Pipeline, occasion.Branch, occasion.Tag); why != "" {
 			add("secret-protected", "which it does not get: "+why,
-				fmt.Sprintf("Ask for it only there, by when or in another pipeline; or, if this run should have it: piston secret change %s %s --branch … --tag … --pipeline …", known.Project, name))
+				fmt.Sprintf("Ask for it only there, by when or in another pipeline; or, if this run should have it: piston "+
+					"secret change %s %s --branch … --tag … --pipeline …", known.Project, name))
 		}
 		if v.Expires == nil || known.Now.IsZero() {
 			continue
@@ -67,9 +69,12 @@ func Secrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, know
 		day := v.Expires.UTC().Format("2 January 2006")
 		switch left := v.Expires.Sub(known.Now); {
 		case left <= 0:
-			add("secret-expired", "which has expired on "+day, fmt.Sprintf("Set a new value: piston secret set %s %s --expires DAY. If the old one is still good: piston secret change %s %s --expires DAY", known.Project, name, known.Project, name))
+			add("secret-expired", "which has expired on "+day,
+				fmt.Sprintf("Set a new value: piston secret set %s %s --expires DAY. If the old one is still good: piston "+
+					"secret change %s %s --expires DAY", known.Project, name, known.Project, name))
 		case left < expiresSoon:
-			add("secret-expires", fmt.Sprintf("which expires on %s, in %d days", day, int(left.Hours()/24)), fmt.Sprintf("Set a new value before: piston secret set %s %s --expires DAY", known.Project, name))
+			add("secret-expires", fmt.Sprintf("which expires on %s, in %d days", day, int(left.Hours()/24)),
+				fmt.Sprintf("Set a new value before: piston secret set %s %s --expires DAY", known.Project, name))
 		}
 	}
 	return found
@@ -88,7 +93,8 @@ func (s *Service) missing(name string) (message, fix string) {
 	}
 	switch {
 	case len(members) > 0 && wanted.Member() == "":
-		return fmt.Sprintf("which is a set of %s", strings.Join(members, ", ")), fmt.Sprintf("Ask for a member of it, such as %s:%s.", name, members[0])
+		return fmt.Sprintf("which is a set of %s", strings.Join(members, ", ")),
+			fmt.Sprintf("Ask for a member of it, such as %s:%s.", name, members[0])
 	case len(members) > 0:
 		message = fmt.Sprintf("which nobody has set; of %s there are %s", wanted.Variable(), strings.Join(members, ", "))
 	}
@@ -104,7 +110,8 @@ func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Ste
 	if s == nil {
 		fix = "Give the job when = 'trusted'."
 	}
-	return New(p, "secret-refused", fmt.Sprintf("%s asks for %s, and this commit is of a proposal from outside", asker(j, s), strings.Join(names, ", ")),
+	return New(p, "secret-refused",
+		fmt.Sprintf("%s asks for %s, and this commit is of a proposal from outside", asker(j, s), strings.Join(names, ", ")),
 		fix, secretPlace(j, s, names[0]))
 }
 
@@ -127,8 +134,8 @@ func secretPlace(j *definition.Job, s *definition.Step, name string) definition.
 	return definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}}
 }
 
-// secretsAstray warns of secrets whose files are put beside the place where the build looks: .gitignore names that, so that
-// the file on somebody's machine is not tracked.
+// secretsAstray warns of secrets whose files are put beside the place where the build looks: .gitignore names that, so
+// that the file on somebody's machine is not tracked.
 func (c *checker) secretsAstray(j *definition.Job, s *definition.Step) {
 	for _, name := range sortedKeys(s.SecretFiles) {
 		at := path.Clean(s.SecretFiles[name])
@@ -136,15 +143,19 @@ func (c *checker) secretsAstray(j *definition.Job, s *definition.Step) {
 		if other == "" || other == at || strings.Contains(s.Script, at) || strings.Contains(s.Script, path.Base(at)) {
 			continue
 		}
-		c.add("secret-elsewhere", fmt.Sprintf("the secret %s is put at %s, and .gitignore speaks of %s: is that where the build looks?", name, at, other),
-			fmt.Sprintf("secret_files = { %s = %q }", name, other), definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}})
+		c.add("secret-elsewhere",
+			fmt.Sprintf("the secret %s is put at %s, and .gitignore speaks of %s: is that where the build looks?", name, at,
+				other),
+			fmt.Sprintf("secret_files = { %s = %q }", name, other),
+			definition.Place{Job: j, Step: s, Keys: []string{"secret_files", name}})
 	}
 }
 
 // maxRules is how many files of rules are read, of at most maxRulesSize bytes.
 const maxRules, maxRulesSize = 50, 64 << 10
 
-// hiddenAs is the one path of a name that rules of .gitignore speak of (gitignore(5)); "" when there are several, or none.
+// hiddenAs is the one path of a name that rules of .gitignore speak of (gitignore(5)); "" when there are several, or
+// none.
 func (t *Tree) hiddenAs(base string) string {
 	if t.hidden == nil {
 		t.hidden = map[string]string{}
@@ -182,8 +193,8 @@ type asked struct {
 	variable string
 }
 
-// unusedSecrets warns of secrets that a step is given as variables and that nothing speaks of, neither its script nor any
-// text of the repository. A program that is not of the repository may know the name by itself.
+// unusedSecrets warns of secrets that a step is given as variables and that nothing speaks of, neither its script nor
+// any text of the repository. A program that is not of the repository may know the name by itself.
 func unusedSecrets(t *Tree, files []File) {
 	open := map[string][]asked{}
 	for _, f := range files {
@@ -210,7 +221,8 @@ func unusedSecrets(t *Tree, files []File) {
 			for _, a := range open[variable] {
 				if a.p == files[i].Pipeline {
 					files[i].Findings = append(files[i].Findings, New(a.p, "unused-secret",
-						fmt.Sprintf("step %q is given %s, and nothing in the repository speaks of it", a.at.Step.Name, variable), "Take it out of secrets.", a.at))
+						fmt.Sprintf("step %q is given %s, and nothing in the repository speaks of it", a.at.Step.Name, variable),
+						"Take it out of secrets.", a.at))
 				}
 			}
 		}
@@ -236,7 +248,8 @@ func unspoken(p *definition.Pipeline, j *definition.Job, s *definition.Step) (li
 }
 
 // plainPrograms know of no secret by themselves.
-var plainPrograms = []string{"make", "sh", "bash", "touch", "chmod", "ln", "tar", "zip", "unzip", "gzip", "sha256sum", "tee", "cd", "export", "set", "exit", "zipalign"}
+var plainPrograms = []string{"make", "sh", "bash", "touch", "chmod", "ln", "tar", "zip", "unzip", "gzip", "sha256sum",
+	"tee", "cd", "export", "set", "exit", "zipalign"}
 
 // MaxLeakFile is the most bytes of a tracked file that is searched for secrets.
 const MaxLeakFile = 1 << 20
@@ -248,7 +261,8 @@ func Leaks(finder *mask.Masker, project, file string, text []byte) (definition.F
 		return definition.Finding{}, false
 	}
 	f := About("secret-tracked", file, "Git tracks the value of the secret "+name,
-		fmt.Sprintf("Take it out, get a new value from whoever issues it, and piston secret set %s %s. The old one stays in the history.", cmp.Or(project, "PROJECT"), name))
+		fmt.Sprintf("Take it out, get a new value from whoever issues it, and piston secret set %s %s. The old one stays "+
+			"in the history.", cmp.Or(project, "PROJECT"), name))
 	f.Line = bytes.Count(text[:at], []byte("\n")) + 1
 	return f, true
 }

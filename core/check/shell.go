@@ -19,20 +19,26 @@ type oddity struct {
 }
 
 // Programs whose result is asked for, so that hiding it hides nothing.
-var asking = []string{"grep", "test", "[", "diff", "cmp", "which", "command", "type", "git", "find", "ls", "cat", "echo", "printf", "rm", "kill", "pkill", "sleep",
-	"read", "head", "tail", "sed", "awk", "sort", "tr", "cut", "wc", "date", "true", "false", ":", "mkdir", "cp", "mv", "yes", "seq", "curl", "ps", "df", "du", "env", "uname", "tput"}
+var asking = []string{"grep", "test", "[", "diff", "cmp", "which", "command", "type", "git", "find", "ls", "cat",
+	"echo", "printf", "rm", "kill", "pkill", "sleep",
+	"read", "head", "tail", "sed", "awk", "sort", "tr", "cut", "wc", "date", "true", "false", ":", "mkdir", "cp", "mv",
+	"yes", "seq", "curl", "ps", "df", "du", "env", "uname", "tput"}
 
 // bashOnly are commands that dash, which is sh on Debian, does not have; a condition with one is never true.
-var bashOnly = []string{"[[", "((", "source", "declare", "typeset", "let", "shopt", "pushd", "popd", "mapfile", "readarray", "compgen"}
+var bashOnly = []string{"[[", "((", "source", "declare", "typeset", "let", "shopt", "pushd", "popd", "mapfile",
+	"readarray", "compgen"}
 
 // oddities looks through a script for what hides failures, and for words of another shell.
 func oddities(file *syntax.File, script, shell string) (found []oddity) {
 	add := func(at syntax.Pos, code, word, fix, format string, args ...any) {
-		found = append(found, oddity{code: code, message: fmt.Sprintf(format, args...), fix: fix, line: int(at.Line()), word: word})
+		found = append(found,
+			oddity{code: code, message: fmt.Sprintf(format, args...), fix: fix, line: int(at.Line()), word: word})
 	}
 	if i := strings.Index(script, "\r\n"); i >= 0 {
-		found = append(found, oddity{"crlf", "its lines end with a carriage return, which the shell takes for a part of each last word", "Save the file with line ends of Unix (LF).",
-			strings.Count(script[:i], "\n") + 1, ""})
+		found = append(found,
+			oddity{"crlf", "its lines end with a carriage return, which the shell takes for a part of each last word",
+				"Save the file with line ends of Unix (LF).",
+				strings.Count(script[:i], "\n") + 1, ""})
 	}
 	pipefail := shell == definition.ShellBash || strings.Contains(script, "pipefail")
 	checksStatus := strings.Contains(script, "$?") || strings.Contains(script, "PIPESTATUS")
@@ -44,10 +50,13 @@ func oddities(file *syntax.File, script, shell string) (found []oddity) {
 			name := nameOf(n)
 			if shell == definition.ShellSh && slices.Contains(bashOnly, name) {
 				add(n.Pos(), "not-in-sh", name, `Say shell = "bash", or write it as sh knows it.`,
-					"%s is of bash, and this script runs in sh, which looks for a program of that name: a condition with it is never true", name)
+					"%s is of bash, and this script runs in sh, which looks for a program of that name: a condition with it is "+
+						"never true", name)
 			}
-			if name == "set" && slices.ContainsFunc(n.Args[1:], func(w *syntax.Word) bool { t, _ := literal(w); return t == "+e" }) && !checksStatus {
-				add(n.Pos(), "hidden-failure", "set", "Leave it out; or look at $? after what may fail.", "after set +e a command that fails does not fail the step")
+			if name == "set" && slices.ContainsFunc(n.Args[1:],
+				func(w *syntax.Word) bool { t, _ := literal(w); return t == "+e" }) && !checksStatus {
+				add(n.Pos(), "hidden-failure", "set", "Leave it out; or look at $? after what may fail.",
+					"after set +e a command that fails does not fail the step")
 			}
 		case *syntax.BinaryCmd:
 			left, right := n.X, n.Y
@@ -59,7 +68,8 @@ func oddities(file *syntax.File, script, shell string) (found []oddity) {
 				}
 			case n.Op == syntax.OrStmt && !checksStatus:
 				if name := works(left); name != "" && harmlessEnd(right) {
-					add(n.OpPos, "hidden-failure", name, "Leave the || out; a step that may fail says advisory = true.", "when %s fails, the step passes all the same: || makes up for it", name)
+					add(n.OpPos, "hidden-failure", name, "Leave the || out; a step that may fail says advisory = true.",
+						"when %s fails, the step passes all the same: || makes up for it", name)
 				}
 			}
 		}
@@ -115,7 +125,8 @@ func works(s *syntax.Stmt) string {
 }
 
 // passing programs succeed whatever comes to them, so that what failed before the pipe is forgotten. grep does not.
-var passing = []string{"tee", "cat", "head", "tail", "sed", "awk", "sort", "uniq", "tr", "cut", "wc", "less", "more", "fold", "column", "nl", "ts"}
+var passing = []string{"tee", "cat", "head", "tail", "sed", "awk", "sort", "uniq", "tr", "cut", "wc", "less", "more",
+	"fold", "column", "nl", "ts"}
 
 func passesOn(s *syntax.Stmt) bool {
 	c, is := s.Cmd.(*syntax.CallExpr)
@@ -129,7 +140,8 @@ func harmlessEnd(s *syntax.Stmt) bool {
 }
 
 // given are variables that a step has without anybody's setting them.
-var given = regexp.MustCompile(`^(HOME|PATH|PWD|OLDPWD|TMPDIR|LANG|LC_\w+|TERM|CI|USER|LOGNAME|SHELL|HOSTNAME|UID|EUID|IFS|OPTARG|OPTIND|RANDOM|SECONDS|LINENO|PPID|REPLY|PS\d|BASH\w*|PIPESTATUS|FUNCNAME|SHLVL|PISTON_\w+)$`)
+var given = regexp.MustCompile(`^(HOME|PATH|PWD|OLDPWD|TMPDIR|LANG|LC_\w+|TERM|CI|USER|LOGNAME|SHELL|HOSTNAME|UID|` +
+	`EUID|IFS|OPTARG|OPTIND|RANDOM|SECONDS|LINENO|PPID|REPLY|PS\d|BASH\w*|PIPESTATUS|FUNCNAME|SHLVL|PISTON_\w+)$`)
 
 // missingVariables finds the variables that a script uses and that nothing sets, each once, with the line.
 func missingVariables(file *syntax.File, set map[string]bool) (names []string, lines map[string]int) {
@@ -174,7 +186,8 @@ func missingVariables(file *syntax.File, set map[string]bool) (names []string, l
 		}
 		name := p.Param.Value
 		switch {
-		case p.Exp != nil && p.Exp.Op != syntax.RemSmallSuffix && p.Exp.Op != syntax.RemLargeSuffix && p.Exp.Op != syntax.RemSmallPrefix && p.Exp.Op != syntax.RemLargePrefix:
+		case p.Exp != nil && p.Exp.Op != syntax.RemSmallSuffix && p.Exp.Op != syntax.RemLargeSuffix &&
+			p.Exp.Op != syntax.RemSmallPrefix && p.Exp.Op != syntax.RemLargePrefix:
 			// ${NAME:-default} and its kin say what to do without
 		case !envName.MatchString(name) || own[name] || set[name] || given.MatchString(name) || lines[name] > 0:
 		default:

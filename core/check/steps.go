@@ -15,8 +15,10 @@ import (
 )
 
 // otherSystem are programs that are on one system only, and the label of machines that have them.
-var otherSystem = map[string]string{"xcodebuild": "macos", "xcrun": "macos", "codesign": "macos", "xcode-select": "macos", "agvtool": "macos", "hdiutil": "macos",
-	"simctl": "macos", "plutil": "macos", "PlistBuddy": "macos", "/usr/libexec/PlistBuddy": "macos", "altool": "macos", "osascript": "macos", "msbuild.exe": "windows"}
+var otherSystem = map[string]string{"xcodebuild": "macos", "xcrun": "macos", "codesign": "macos",
+	"xcode-select": "macos", "agvtool": "macos", "hdiutil": "macos",
+	"simctl": "macos", "plutil": "macos", "PlistBuddy": "macos", "/usr/libexec/PlistBuddy": "macos", "altool": "macos",
+	"osascript": "macos", "msbuild.exe": "windows"}
 
 // systemTools are tools by the names that jobs ask for them.
 var systemTools = map[string]string{"xcode": "macos"}
@@ -38,16 +40,21 @@ func systemOf(j *definition.Job) string {
 }
 
 // fetching recognises what needs the network, at the beginning of a command.
-var fetching = regexp.MustCompile(`(?:^|[;&|(]\s*|\n\s*)(curl|wget|git (?:clone|fetch|pull|submodule update)|npm (?:ci|install|i)\b|yarn install|pnpm install|pip3? install|pod install|` +
-	`flutter pub get|dart pub get|go mod download|cargo fetch|bundle install|gem install|apt(?:-get)? install|brew install)`)
+var fetching = regexp.MustCompile(`(?:^|[;&|(]\s*|\n\s*)(curl|wget|git (?:clone|fetch|pull|submodule update)|npm ` +
+	`(?:ci|install|i)\b|yarn install|pnpm install|pip3? install|pod install|` +
+	`flutter pub get|dart pub get|go mod download|cargo fetch|bundle install|gem install|apt(?:-get)? install|brew ` +
+	`install)`)
 
 // historical recognises what asks Git for more history than a shallow checkout has.
-var historical = regexp.MustCompile(`git\s+(?:-C\s+\S+\s+)?(rev-list\s+[^\n|;]*--count|describe|shortlog|tag\s+(?:-l|--list|--sort))|rev-list['",\s]+(?:['"]?HEAD['"]?['",\s]+)?--count|rev-list['",\s]+--count`)
+var historical = regexp.MustCompile(`git\s+(?:-C\s+\S+\s+)?(rev-list\s+[^\n|;]*--count|describe|shortlog|` +
+	`tag\s+(?:-l|--list|--sort))|rev-list['",\s]+(?:['"]?HEAD['"]?['",\s]+)?--count|rev-list['",\s]+--count`)
 
-// ways checks how a step goes about its work: on which system, with which network and history, and with which variables.
+// ways checks how a step goes about its work: on which system, with which network and history, and with which
+// variables.
 func (c *checker) ways(j *definition.Job, s *definition.Step, r reading) {
 	say := func(code string, line int, word, message, fix string) {
-		c.keep(c.p.ScriptFinding(code, severities[code], message, fix, definition.Place{Job: j, Step: s}, max(1, line), cmp.Or(word, lineOf(s.Script, line))))
+		c.keep(c.p.ScriptFinding(code, severities[code], message, fix, definition.Place{Job: j, Step: s}, max(1, line),
+			cmp.Or(word, lineOf(s.Script, line))))
 	}
 	if !s.Advisory && !j.Advisory {
 		for _, o := range r.odd {
@@ -57,25 +64,32 @@ func (c *checker) ways(j *definition.Job, s *definition.Step, r reading) {
 	if system := systemOf(j); system != "" {
 		for _, name := range r.called {
 			if needs, is := otherSystem[name.word]; is && needs != system {
-				say("other-system", name.line, name.word, fmt.Sprintf("%s is on %s only, and the job asks for a machine of %s", name.word, needs, system), fmt.Sprintf("Say machine = [%q], or do it another way.", needs))
+				say("other-system", name.line, name.word,
+					fmt.Sprintf("%s is on %s only, and the job asks for a machine of %s", name.word, needs, system),
+					fmt.Sprintf("Say machine = [%q], or do it another way.", needs))
 			}
 		}
 	}
 	if s.Network == "none" {
 		if at := fetching.FindStringSubmatchIndex(s.Script); at != nil {
 			word := s.Script[at[2]:at[3]]
-			say("no-network", strings.Count(s.Script[:at[2]], "\n")+1, word, fmt.Sprintf("%s needs the network, and the step says network = \"none\"", word), "Fetch in a step before it, or take network out.")
+			say("no-network", strings.Count(s.Script[:at[2]], "\n")+1, word,
+				fmt.Sprintf("%s needs the network, and the step says network = \"none\"", word),
+				"Fetch in a step before it, or take network out.")
 		}
 	}
 	if j.History != "full" {
 		if at := historical.FindStringIndex(s.Script); at != nil {
-			say("shallow-history", strings.Count(s.Script[:at[0]], "\n")+1, "", "the checkout holds one commit, so this counts or finds nothing of what came before", `Say history = "full" in the job.`)
+			say("shallow-history", strings.Count(s.Script[:at[0]], "\n")+1, "",
+				"the checkout holds one commit, so this counts or finds nothing of what came before",
+				`Say history = "full" in the job.`)
 		}
 	}
 	c.variables(j, s, r, say)
 }
 
-func (c *checker) variables(j *definition.Job, s *definition.Step, r reading, say func(code string, line int, word, message, fix string)) {
+func (c *checker) variables(j *definition.Job, s *definition.Step, r reading,
+	say func(code string, line int, word, message, fix string)) {
 	if len(r.unset) == 0 {
 		return
 	}
@@ -106,7 +120,8 @@ func (c *checker) otherSystems(j *definition.Job) {
 	system := systemOf(j)
 	for _, tool := range sortedKeys(j.Tools) {
 		if needs, is := systemTools[tool]; is && system != "" && needs != system {
-			c.add("other-system", fmt.Sprintf("%s is on %s only, and the job asks for a machine of %s", tool, needs, system), fmt.Sprintf("Say machine = [%q].", needs), definition.Place{Job: j, Keys: []string{"tools", tool}})
+			c.add("other-system", fmt.Sprintf("%s is on %s only, and the job asks for a machine of %s", tool, needs, system),
+				fmt.Sprintf("Say machine = [%q].", needs), definition.Place{Job: j, Keys: []string{"tools", tool}})
 		}
 	}
 }
@@ -128,7 +143,8 @@ func (c *checker) notTaken(j *definition.Job, name string) (message, fix string)
 		for _, keep := range sortedKeys(o.Keep) {
 			if anyMatches(o.Keep[keep].Files, name) {
 				return fmt.Sprintf("job %q makes it on a machine of its own, and keeps it without handing it on", from),
-					fmt.Sprintf("Add to job %s: hand.%s.files = [%q]; and here take = [%q] and after = [%q].", from, keep, name, from+"/"+keep, from)
+					fmt.Sprintf("Add to job %s: hand.%s.files = [%q]; and here take = [%q] and after = [%q].", from, keep, name,
+						from+"/"+keep, from)
 			}
 		}
 	}
@@ -136,7 +152,8 @@ func (c *checker) notTaken(j *definition.Job, name string) (message, fix string)
 }
 
 func anyMatches(globs []string, name string) bool {
-	return slices.ContainsFunc(globs, func(glob string) bool { return doublestar.MatchUnvalidated(path.Clean(glob), name) })
+	return slices.ContainsFunc(globs,
+		func(glob string) bool { return doublestar.MatchUnvalidated(path.Clean(glob), name) })
 }
 
 // packages are files that people tell apart by their names.
@@ -158,8 +175,10 @@ func (c *checker) sameNames() {
 				}
 				key := j.Of + "/" + base
 				if first := seen[key]; first != nil && first != j {
-					c.add("same-name", fmt.Sprintf("every variant of job %q keeps a file called %s: who downloads one cannot tell which it is", j.Of, base),
-						"Put the variant's value into the name, such as "+strings.TrimSuffix(base, path.Ext(base))+"-${"+cmp.Or(firstKey(j.Variant), "NAME")+"}"+path.Ext(base)+".",
+					c.add("same-name", fmt.Sprintf("every variant of job %q keeps a file called %s: who downloads one cannot tell "+
+						"which it is", j.Of, base),
+						"Put the variant's value into the name, such as "+strings.TrimSuffix(base, path.Ext(base))+"-${"+
+							cmp.Or(firstKey(j.Variant), "NAME")+"}"+path.Ext(base)+".",
 						definition.Place{Job: j, Keys: []string{"keep", keep, "files", itoa(i)}})
 					return
 				}
@@ -176,7 +195,8 @@ func firstKey(m map[string]string) string {
 	return ""
 }
 
-// proposalSecrets warns of secrets that a step asks for which proposals start, too: one from outside gets none and fails.
+// proposalSecrets warns of secrets that a step asks for which proposals start, too: one from outside gets none and
+// fails.
 func (c *checker) proposalSecrets() {
 	if c.p.Trigger.Proposal == nil {
 		return
@@ -195,7 +215,9 @@ func (c *checker) proposalSecrets() {
 			if s == nil {
 				fix = "Give the job when = 'trusted', if the rest can do without."
 			}
-			c.add("secret-in-proposal", fmt.Sprintf("%s asks for %s, and proposals start this pipeline: those from outside are given no secret, and fail", asker(j, s), strings.Join(names, ", ")),
+			c.add("secret-in-proposal",
+				fmt.Sprintf("%s asks for %s, and proposals start this pipeline: those from outside are given no secret, and fail",
+					asker(j, s), strings.Join(names, ", ")),
 				fix, secretPlace(j, s, names[0]))
 		}
 	}
@@ -221,8 +243,10 @@ func (c *checker) unusedInputs() {
 	text := all.String()
 	for _, name := range sortedKeys(c.p.Input) {
 		in := c.p.Input[name]
-		if !strings.Contains(text, in.Variable()) && !strings.Contains(text, "input."+name) && !strings.Contains(text, `input["`+name) && !strings.Contains(text, "PISTON_INPUT_$") {
-			c.add("unused-input", fmt.Sprintf("input %q is asked for, and nothing uses it", name), fmt.Sprintf("Use $%s, or remove it.", in.Variable()), definition.Place{Keys: []string{"input", name}})
+		if !strings.Contains(text, in.Variable()) && !strings.Contains(text, "input."+name) &&
+			!strings.Contains(text, `input["`+name) && !strings.Contains(text, "PISTON_INPUT_$") {
+			c.add("unused-input", fmt.Sprintf("input %q is asked for, and nothing uses it", name),
+				fmt.Sprintf("Use $%s, or remove it.", in.Variable()), definition.Place{Keys: []string{"input", name}})
 		}
 	}
 }

@@ -17,7 +17,8 @@ var keyFiles = regexp.MustCompile(`(?i)\.(jks|keystore|p12|pfx|p8|mobileprovisio
 var harmless = regexp.MustCompile(`(?i)^debug\.keystore$`)
 
 // suspects are files worth reading for keys and passwords.
-var suspects = regexp.MustCompile(`(?i)\.(pem|key|properties|env|gradle|kts|json|ya?ml|toml|xcconfig|netrc)$|^\.env|^\.netrc$|^\.npmrc$`)
+var suspects = regexp.MustCompile(`(?i)\.(pem|key|properties|env|gradle|kts|json|ya?ml|toml|xcconfig|netrc)$|^\.env|` +
+	`^\.netrc$|^\.npmrc$`)
 
 // secretText recognises a private key (RFC 7468, section 10) and what gives a password its value.
 var secretText = []struct {
@@ -44,8 +45,10 @@ func tracked(t *Tree) (found []definition.Finding) {
 			continue
 		}
 		if keyFiles.MatchString(base) {
-			found = append(found, whole("key-tracked", e.Path, "Git tracks "+e.Path+", which holds a private key or a signing profile",
-				fmt.Sprintf("git rm --cached %s; make a new key, and piston secret set PROJECT NAME --file it. The old one stays in the history.", e.Path)))
+			found = append(found,
+				whole("key-tracked", e.Path, "Git tracks "+e.Path+", which holds a private key or a signing profile",
+					fmt.Sprintf("git rm --cached %s; make a new key, and piston secret set PROJECT NAME --file it. The old one "+
+						"stays in the history.", e.Path)))
 			continue
 		}
 		if !suspects.MatchString(base) && base != "local.properties" {
@@ -60,14 +63,17 @@ func tracked(t *Tree) (found []definition.Finding) {
 				if len(at) > 2 && text[at[2]:at[3]] == "android" { // of the debug keystore, whose password everybody knows
 					continue
 				}
-				f := whole("key-tracked", e.Path, "Git tracks "+s.what, "Take it out, make a new one, and set it as a secret. The old one stays in the history.")
+				f := whole("key-tracked", e.Path, "Git tracks "+s.what,
+					"Take it out, make a new one, and set it as a secret. The old one stays in the history.")
 				f.Line = strings.Count(text[:at[0]], "\n") + 1
 				found = append(found, f)
 				break
 			}
 		}
 		if at := machineFiles.FindStringSubmatchIndex(text); at != nil && base == "local.properties" {
-			f := whole("machine-path", e.Path, fmt.Sprintf("%s is a path of somebody's machine, in a file that Git tracks", text[at[2]:at[3]]), "git rm --cached "+e.Path+", and ignore it.")
+			f := whole("machine-path", e.Path,
+				fmt.Sprintf("%s is a path of somebody's machine, in a file that Git tracks", text[at[2]:at[3]]),
+				"git rm --cached "+e.Path+", and ignore it.")
 			f.Line = strings.Count(text[:at[0]], "\n") + 1
 			found = append(found, f)
 		}

@@ -24,7 +24,8 @@ func (c *checker) triggers() {
 	}
 	for _, name := range sortedKeys(t.Schedule) {
 		if b := t.Schedule[name].Branch; b != "" && !slices.Contains(c.tree.Branches, b) {
-			c.add("no-branch", fmt.Sprintf("schedule %q builds branch %q, which there is not", name, b), c.nearBranch(b), definition.Place{Keys: []string{"trigger", "schedule", name, "branch"}})
+			c.add("no-branch", fmt.Sprintf("schedule %q builds branch %q, which there is not", name, b), c.nearBranch(b),
+				definition.Place{Keys: []string{"trigger", "schedule", name, "branch"}})
 		}
 	}
 	for _, name := range sortedKeys(t.Pipeline) {
@@ -37,13 +38,15 @@ func (c *checker) branches(globs []string, at ...string) {
 	for i, glob := range globs {
 		any := slices.ContainsFunc(c.tree.Branches, func(b string) bool { return doublestar.MatchUnvalidated(glob, b) })
 		if !any && !strings.ContainsAny(glob, "*?[{") {
-			c.add("no-branch", fmt.Sprintf("no branch is called %q", glob), c.nearBranch(glob), definition.Place{Keys: append(slices.Clone(at), itoa(i))})
+			c.add("no-branch", fmt.Sprintf("no branch is called %q", glob), c.nearBranch(glob),
+				definition.Place{Keys: append(slices.Clone(at), itoa(i))})
 		}
 		if any || strings.ContainsAny(glob, "*?[{") && i > 0 {
 			continue
 		}
 		if strings.ContainsAny(glob, "*?[{") && len(globs) == 1 {
-			c.add("no-branch", fmt.Sprintf("no branch matches %q", glob), c.nearBranch(glob), definition.Place{Keys: append(slices.Clone(at), itoa(i))})
+			c.add("no-branch", fmt.Sprintf("no branch matches %q", glob), c.nearBranch(glob),
+				definition.Place{Keys: append(slices.Clone(at), itoa(i))})
 		}
 	}
 }
@@ -86,9 +89,12 @@ func links(files []File) {
 				if near := nearest(other, names); near != "" {
 					fix = fmt.Sprintf("Did you mean %q?", near)
 				}
-				f.Findings = append(f.Findings, New(f.Pipeline, "no-such-pipeline", fmt.Sprintf("there is no pipeline %q to wait for", other), fix, at))
+				f.Findings = append(f.Findings,
+					New(f.Pipeline, "no-such-pipeline", fmt.Sprintf("there is no pipeline %q to wait for", other), fix, at))
 			} else if trail := circle(byName, f.Name, other, nil); trail != nil && f.Name == slices.Min(trail) {
-				f.Findings = append(f.Findings, New(f.Pipeline, "trigger-cycle", "pipelines start each other: "+strings.Join(append(trail, trail[0]), " ← "), "Remove one of these triggers.", at))
+				f.Findings = append(f.Findings,
+					New(f.Pipeline, "trigger-cycle", "pipelines start each other: "+strings.Join(append(trail, trail[0]), " ← "),
+						"Remove one of these triggers.", at))
 			}
 		}
 	}

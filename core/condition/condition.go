@@ -56,7 +56,9 @@ var Words = []Word{
 	{"commit", "text", "the commit's id"},
 	{"subject", "text", "first line of the commit's message"},
 	{"author", "text", "the commit's author"},
-	{"changed", "list of texts", "paths that changed since this pipeline last saw the branch; `changed.within(\"core/**\")` asks whether any matches a glob"},
+	{"changed", "list of texts",
+		"paths that changed since this pipeline last saw the branch; `changed.within(\"core/**\")` asks whether any " +
+			"matches a glob"},
 	{"input", "table", "the inputs, by name: `input.channel == \"beta\"`"},
 	{"variant", "table", "the values of this variant: `variant.ABI == \"x86_64\"`"},
 	{"job", "table", "the states of jobs this one comes after: `job.core == \"failed\"`"},
@@ -73,8 +75,9 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable("job", cel.MapType(cel.StringType, cel.StringType)),
 		cel.CrossTypeNumericComparisons(true),
 		cel.ParserRecursionLimit(64), cel.ParserExpressionSizeLimit(MaxLength),
-		cel.Function("within", cel.MemberOverload("list_within_glob", []*cel.Type{cel.ListType(cel.StringType), cel.StringType}, cel.BoolType,
-			cel.BinaryBinding(within))),
+		cel.Function("within",
+			cel.MemberOverload("list_within_glob", []*cel.Type{cel.ListType(cel.StringType), cel.StringType}, cel.BoolType,
+				cel.BinaryBinding(within))),
 	)
 })
 
@@ -145,7 +148,8 @@ func Compile(text string) (*Condition, error) {
 	checked, issues := env.Compile(text)
 	if issues != nil && issues.Err() != nil {
 		first := issues.Errors()[0]
-		return nil, &Error{max(1, first.Location.Column()+1), "the condition does not hold together: " + oneLine(first.Message)}
+		return nil, &Error{max(1, first.Location.Column()+1),
+			"the condition does not hold together: " + oneLine(first.Message)}
 	}
 	if t := checked.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
 		return nil, &Error{1, fmt.Sprintf("a condition must be true or false, and this one is of type %s", t)}

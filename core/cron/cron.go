@@ -46,7 +46,8 @@ func Zone(name string) (*time.Location, error) {
 func Parse(text string, zone *time.Location) (*Schedule, error) {
 	fields := strings.Fields(text)
 	if len(fields) != 5 {
-		return nil, fmt.Errorf("%q has %d fields; minute, hour, day of month, month and day of week are five", text, len(fields))
+		return nil, fmt.Errorf("%q has %d fields; minute, hour, day of month, month and day of week are five", text,
+			len(fields))
 	}
 	if strings.Contains(text, "TZ=") {
 		return nil, fmt.Errorf("%q names a zone; that goes into zone", text)

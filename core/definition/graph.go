@@ -66,7 +66,8 @@ func (v *validator) takes(p *Pipeline, job *Job, before map[string]bool) {
 		at := []string{"job", job.written, "take", strconv.Itoa(i)}
 		from, name, ok := strings.Cut(take, "/")
 		if !ok {
-			v.add("bad-value", fmt.Sprintf("%q does not say from which job", take), `Write JOB/NAME, such as take = ["core/library"].`, at...)
+			v.add("bad-value", fmt.Sprintf("%q does not say from which job", take),
+				`Write JOB/NAME, such as take = ["core/library"].`, at...)
 			continue
 		}
 		givers := p.variantsOf(from)
@@ -76,7 +77,8 @@ func (v *validator) takes(p *Pipeline, job *Job, before map[string]bool) {
 		}
 		for _, giver := range givers {
 			if !before[giver] {
-				v.add("not-before", fmt.Sprintf("job %q takes files of %q, but does not come after it", job.written, from), fmt.Sprintf("Add %q to after.", from), at...)
+				v.add("not-before", fmt.Sprintf("job %q takes files of %q, but does not come after it", job.written, from),
+					fmt.Sprintf("Add %q to after.", from), at...)
 				break
 			}
 			if p.Job[giver].Hand[name] == nil {
@@ -141,7 +143,8 @@ func (v *validator) condition(p *Pipeline, job *Job, before map[string]bool, tex
 		}
 	}
 	ask("input", "Declare it by [input.NAME].", func(n string) bool { return p.Input[n] != nil }, sortedKeys(p.Input))
-	ask("variant", "The values of variants are in variants.over.", func(n string) bool { _, ok := job.Variant[n]; return ok }, sortedKeys(job.Variant))
+	ask("variant", "The values of variants are in variants.over.",
+		func(n string) bool { _, ok := job.Variant[n]; return ok }, sortedKeys(job.Variant))
 	earlier := sortedKeys(before)
 	ask("job", "A condition can ask for jobs that come before this one: add it to after.", func(n string) bool {
 		return before[n] || slices.ContainsFunc(earlier, func(b string) bool { return p.Job[b].Of == n })

@@ -43,7 +43,8 @@ func (i *Input) Accept(text string) (any, error) {
 	}
 	switch {
 	case len(text) > MaxInput:
-		return refuse("the value has %d bytes; it may have %d. Put larger things into a file of the repository", len(text), MaxInput)
+		return refuse("the value has %d bytes; it may have %d. Put larger things into a file of the repository", len(text),
+			MaxInput)
 	case !utf8.ValidString(text) || strings.ContainsRune(text, 0):
 		return refuse("the value is no text that fits into an environment variable")
 	case text == "" && i.Required:
@@ -102,7 +103,8 @@ func (i *Input) DefaultText() string {
 
 // AcceptAll checks the values given for inputs; defaults stand for those that are missing. Texts are what steps get,
 // values what conditions see. Every problem is in the error.
-func AcceptAll(inputs map[string]*Input, given map[string]string) (texts map[string]string, values map[string]any, err error) {
+func AcceptAll(inputs map[string]*Input, given map[string]string) (texts map[string]string, values map[string]any,
+	err error) {
 	var problems []string
 	texts, values = map[string]string{}, map[string]any{}
 	for _, name := range sortedKeys(given) {

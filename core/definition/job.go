@@ -88,7 +88,8 @@ func HostKey(entry string) (address string, key []byte, err error) {
 	}
 	key, err = base64.StdEncoding.DecodeString(fields[2])
 	kind := fields[1]
-	if err != nil || len(key) < 4+len(kind) || string(key[4:4+len(kind)]) != kind || binary.BigEndian.Uint32(key) != uint32(len(kind)) {
+	if err != nil || len(key) < 4+len(kind) || string(key[4:4+len(kind)]) != kind ||
+		binary.BigEndian.Uint32(key) != uint32(len(kind)) {
 		return "", nil, fmt.Errorf("its third word is no key of type %s", kind)
 	}
 	return net.JoinHostPort(strings.ToLower(host), port), key, nil

@@ -42,7 +42,8 @@ func (l *Limits) Numbers() Numbers {
 	if l == nil {
 		return Numbers{}
 	}
-	return Numbers{l.Memory.Bytes(), l.Disk.Bytes(), l.Log.Bytes(), l.Keep.Bytes(), l.Hand.Bytes(), l.Cache.Bytes(), l.Processes, l.OpenFiles}
+	return Numbers{l.Memory.Bytes(), l.Disk.Bytes(), l.Log.Bytes(), l.Keep.Bytes(), l.Hand.Bytes(), l.Cache.Bytes(),
+		l.Processes, l.OpenFiles}
 }
 
 // Within are the lesser of two limits each.
@@ -69,9 +70,11 @@ func (v *validator) limits(l *Limits, at ...string) {
 		key   string
 		size  Size
 		least int64
-	}{{"memory", l.Memory, 1e6}, {"disk", l.Disk, 1e6}, {"log", l.Log, 1e3}, {"keep", l.Keep, 1}, {"hand", l.Hand, 1}, {"cache", l.Cache, 1}} {
+	}{{"memory", l.Memory, 1e6}, {"disk", l.Disk, 1e6}, {"log", l.Log, 1e3}, {"keep", l.Keep, 1}, {"hand", l.Hand, 1},
+		{"cache", l.Cache, 1}} {
 		if n, err := quantity.ParseBytes(string(s.size)); s.size != "" && (err != nil || n < s.least) {
-			v.add("bad-value", fmt.Sprintf("%q is no size of %s or more", string(s.size), quantity.Bytes(s.least)), `Write a number with a unit: "500MB", "4GB".`, in(s.key)...)
+			v.add("bad-value", fmt.Sprintf("%q is no size of %s or more", string(s.size), quantity.Bytes(s.least)),
+				`Write a number with a unit: "500MB", "4GB".`, in(s.key)...)
 		}
 	}
 	for _, s := range []struct {
@@ -79,7 +82,8 @@ func (v *validator) limits(l *Limits, at ...string) {
 		n, least int
 	}{{"processes", l.Processes, 4}, {"open_files", l.OpenFiles, 16}} {
 		if s.n != 0 && (s.n < s.least || s.n > 1<<20) {
-			v.add("bad-value", fmt.Sprintf("%s is %d", s.key, s.n), fmt.Sprintf("Write a number from %d to %d.", s.least, 1<<20), in(s.key)...)
+			v.add("bad-value", fmt.Sprintf("%s is %d", s.key, s.n), fmt.Sprintf("Write a number from %d to %d.", s.least, 1<<20),
+				in(s.key)...)
 		}
 	}
 }

@@ -116,7 +116,8 @@ func readable(src *source) []Finding {
 	}
 	if m := bound.TOML(src.text); m.Depth > maxDepth || m.Values > maxValues {
 		return whole("too-many",
-			fmt.Sprintf("the file nests %d deep and holds %d values; it may nest %d deep and hold %d", m.Depth, m.Values, maxDepth, maxValues),
+			fmt.Sprintf("the file nests %d deep and holds %d values; it may nest %d deep and hold %d", m.Depth, m.Values,
+				maxDepth, maxValues),
 			"Is this a pipeline file? Split the pipeline, or make one job of several by variants.")
 	}
 	if !utf8.Valid(src.text) {

@@ -110,13 +110,15 @@ func (b *builder) steps(list []*Step, ix *index, at []string, params map[string]
 		place := append(append([]string(nil), at...), strconv.Itoa(i))
 		if s.Part == "" {
 			if len(s.With) > 0 {
-				b.add(ix.place(append(place, "with")...), "bad-value", "with belongs to a part, and this step names none", "Add part, or remove with.")
+				b.add(ix.place(append(place, "with")...), "bad-value", "with belongs to a part, and this step names none",
+					"Add part, or remove with.")
 			}
 			b.step(s, ix, place, params)
 			continue
 		}
 		if s.Script != "" {
-			b.add(ix.place(append(place, "part")...), "bad-value", "the step has a script and a part; it can be one of them", "Remove one.")
+			b.add(ix.place(append(place, "part")...), "bad-value", "the step has a script and a part; it can be one of them",
+				"Remove one.")
 			continue
 		}
 		b.part(s, ix, place, params, trail)
@@ -168,7 +170,8 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 		}
 	}
 	if len(trail) >= maxPartDepth {
-		b.add(at, "too-many", fmt.Sprintf("parts within parts, %d deep; %d is the most", len(trail)+1, maxPartDepth), "Write some of them out.")
+		b.add(at, "too-many", fmt.Sprintf("parts within parts, %d deep; %d is the most", len(trail)+1, maxPartDepth),
+			"Write some of them out.")
 		return
 	}
 	for _, k := range b.partOnlyKeys(s) {
@@ -200,7 +203,8 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 		return
 	}
 	if len(part.Step) == 0 {
-		b.add(partIndex.place(), "no-steps", fmt.Sprintf("the part %s has no step", file), "Add one:\n        [[step]]\n        script = \"make\"")
+		b.add(partIndex.place(), "no-steps", fmt.Sprintf("the part %s has no step", file),
+			"Add one:\n        [[step]]\n        script = \"make\"")
 		return
 	}
 	v := &validator{ix: partIndex}
@@ -225,9 +229,11 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 
 // partOnlyKeys lists what a step that names a part sets besides.
 func (b *builder) partOnlyKeys(s *Step) (keys []string) {
-	for name, set := range map[string]bool{"when": s.When != "", "always": s.Always, "advisory": s.Advisory, "shell": s.Shell != "",
-		"env": len(s.Env) > 0, "secrets": len(s.Secrets) > 0, "secret_files": len(s.SecretFiles) > 0, "dir": s.Dir != "",
-		"limit": s.Limit != "", "network": s.Network != "", "test_reports": len(s.TestReports) > 0, "tests_optional": s.TestsOptional, "name": s.Name != ""} {
+	for name, set := range map[string]bool{"when": s.When != "", "always": s.Always, "advisory": s.Advisory,
+		"shell": s.Shell != "",
+		"env":   len(s.Env) > 0, "secrets": len(s.Secrets) > 0, "secret_files": len(s.SecretFiles) > 0, "dir": s.Dir != "",
+		"limit": s.Limit != "", "network": s.Network != "", "test_reports": len(s.TestReports) > 0,
+		"tests_optional": s.TestsOptional, "name": s.Name != ""} {
 		if set {
 			keys = append(keys, name)
 		}
@@ -236,7 +242,8 @@ func (b *builder) partOnlyKeys(s *Step) (keys []string) {
 }
 
 // parameters checks what a step gives to a part. Inside a part, values may refer to the outer part's parameters.
-func (b *builder) parameters(s *Step, part *Part, ix, partIndex *index, place []string, around map[string]given) map[string]given {
+func (b *builder) parameters(s *Step, part *Part, ix, partIndex *index, place []string,
+	around map[string]given) map[string]given {
 	params := map[string]given{}
 	values := map[string]string{}
 	for name, v := range s.With {
@@ -251,7 +258,8 @@ func (b *builder) parameters(s *Step, part *Part, ix, partIndex *index, place []
 					fix = fmt.Sprintf("Did you mean %q?", near)
 				}
 			}
-			b.add(ix.place(append(place, "with", name)...), "unknown-key", fmt.Sprintf("the part %s has no parameter %q", s.Part, name), fix)
+			b.add(ix.place(append(place, "with", name)...), "unknown-key",
+				fmt.Sprintf("the part %s has no parameter %q", s.Part, name), fix)
 		}
 	}
 	for name, input := range part.Parameter {
@@ -268,7 +276,8 @@ func (b *builder) parameters(s *Step, part *Part, ix, partIndex *index, place []
 			if _, ok := values[name]; !ok {
 				at = ix.place(append(place, "part")...)
 			}
-			b.add(at, "bad-value", strings.Replace(err.Error(), "input ", "parameter ", 1), "Give it by with = { "+name+" = … }.")
+			b.add(at, "bad-value", strings.Replace(err.Error(), "input ", "parameter ", 1),
+				"Give it by with = { "+name+" = … }.")
 		}
 		params[name] = g
 	}

@@ -37,7 +37,8 @@ func (p *Pipeline) Finding(code string, s Severity, message, fix string, at Plac
 const scriptReach = 1000
 
 // ScriptFinding makes a complaint about a word of a step's script, near a line of it counted from 1.
-func (p *Pipeline) ScriptFinding(code string, s Severity, message, fix string, at Place, line int, word string) Finding {
+func (p *Pipeline) ScriptFinding(code string, s Severity, message, fix string, at Place, line int,
+	word string) Finding {
 	key := keyOf(append(at.path(), "script")...)
 	from, ok := p.ix.values[key]
 	if !ok {

@@ -20,29 +20,42 @@ type section struct {
 }
 
 var sections = []section{
-	{"top of the file", "One file of `piston/` is one pipeline, named after the file. `piston/app.toml` is not a pipeline.", reflect.TypeFor[Pipeline]()},
+	{"top of the file", "One file of `piston/` is one pipeline, named after the file. `piston/app.toml` is not a " +
+		"pipeline.", reflect.TypeFor[Pipeline]()},
 	{"[version]", "", reflect.TypeFor[Version]()},
 	{"[trigger.push]", "A commit whose message has the trailer `Piston-Run: no` starts nothing.", reflect.TypeFor[Push]()},
 	{"[trigger.tag]", "", reflect.TypeFor[Tag]()},
-	{"[trigger.proposal]", "A proposal is reported by a signed webhook, or pushed to `refs/proposals/TARGET/NAME` of a repository with the hook. One from outside is untrusted: it never gets a secret.", reflect.TypeFor[Proposal]()},
-	{"[trigger.schedule.NAME]", "Times that pass while the service is down are made up for by one run, which says so.", reflect.TypeFor[Schedule]()},
+	{"[trigger.proposal]",
+		"A proposal is reported by a signed webhook, or pushed to `refs/proposals/TARGET/NAME` of a repository with the " +
+			"hook. One from outside is untrusted: it never gets a secret.", reflect.TypeFor[Proposal]()},
+	{"[trigger.schedule.NAME]", "Times that pass while the service is down are made up for by one run, which says so.",
+		reflect.TypeFor[Schedule]()},
 	{"[trigger.pipeline.NAME]", "", reflect.TypeFor[Ended]()},
-	{"[input.NAME]", "Steps find the value in `PISTON_INPUT_NAME` (in capitals, - as _), conditions in `input.NAME`.", reflect.TypeFor[Input]()},
+	{"[input.NAME]", "Steps find the value in `PISTON_INPUT_NAME` (in capitals, - as _), conditions in `input.NAME`.",
+		reflect.TypeFor[Input]()},
 	{"[job.NAME]", "", reflect.TypeFor[Job]()},
-	{"[job.NAME.variants]", "Each combination is a job of its own, called `JOB+VALUE+VALUE` with the values in the order of their names. In paths, `${NAME}` stands for the value; in scripts the variable does.", reflect.TypeFor[Variants]()},
-	{"[job.NAME.limits]", "Over a limit the job fails and says over which. Where a machine has control groups they bound the whole job at once; elsewhere the runner looks every quarter of a second.", reflect.TypeFor[Limits]()},
+	{"[job.NAME.variants]",
+		"Each combination is a job of its own, called `JOB+VALUE+VALUE` with the values in the order of their names. In " +
+			"paths, `${NAME}` stands for the value; in scripts the variable does.", reflect.TypeFor[Variants]()},
+	{"[job.NAME.limits]",
+		"Over a limit the job fails and says over which. Where a machine has control groups they bound the whole job at " +
+			"once; elsewhere the runner looks every quarter of a second.", reflect.TypeFor[Limits]()},
 	{"[job.NAME.retry]", "", reflect.TypeFor[Retry]()},
 	{"[job.NAME.cache.NAME]", "", reflect.TypeFor[Cache]()},
 	{"[[job.NAME.step]]", "", reflect.TypeFor[Step]()},
 	{"[job.NAME.hand.NAME]", "", reflect.TypeFor[Hand]()},
 	{"[job.NAME.keep.NAME]", "", reflect.TypeFor[Keep]()},
-	{"a part, piston/parts/NAME.toml", "A part is a piece of a job that several pipelines share. A step with `part = \"NAME\"` is replaced by its steps; its caches, tools, hands and artifacts become the job's. `piston explain` shows what comes of it.", reflect.TypeFor[Part]()},
+	{"a part, piston/parts/NAME.toml",
+		"A part is a piece of a job that several pipelines share. A step with `part = \"NAME\"` is replaced by its steps; " +
+			"its caches, tools, hands and artifacts become the job's. `piston explain` shows what comes of it.",
+		reflect.TypeFor[Part]()},
 }
 
 // WriteReference writes the reference of the pipeline file, in Markdown.
 func WriteReference(w io.Writer) error {
 	var b strings.Builder
-	b.WriteString("# The pipeline file\n\nMade from the program by `make reference`; do not edit. TOML 1.0, read strictly: a key that is not\n" +
+	b.WriteString("# The pipeline file\n\nMade from the program by `make reference`; do not edit. TOML 1.0, read " +
+		"strictly: a key that is not\n" +
 		"listed here is an error. Values reach a script as environment variables or files only, never as part of its text.\n")
 	for _, s := range sections {
 		fmt.Fprintf(&b, "\n## %s\n\n", s.title)
@@ -59,7 +72,9 @@ func WriteReference(w io.Writer) error {
 			}
 		}
 	}
-	b.WriteString("\n## Conditions\n\n`when` is an expression of the Common Expression Language ([CEL](https://github.com/google/cel-spec)) that is true or false. It may use:\n\n| name | type | meaning |\n| --- | --- | --- |\n")
+	b.WriteString("\n## Conditions\n\n`when` is an expression of the Common Expression Language " +
+		"([CEL](https://github.com/google/cel-spec)) that is true or false. It may use:\n\n| name | type | meaning |\n| " +
+		"--- | --- | --- |\n")
 	for _, word := range condition.Words {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", word.Name, word.Type, word.Means)
 	}
@@ -71,7 +86,8 @@ func WriteReference(w io.Writer) error {
 const environment = `
 ## What a step finds
 
-Each step runs by ` + "`sh -e`" + ` in the workspace, in a sandbox: its own processes, ` + "`/tmp`" + ` and home; a read-only system; nothing of
+Each step runs by ` + "`sh -e`" + ` in the workspace, in a sandbox: its own processes, ` + "`/tmp`" +
+	` and home; a read-only system; nothing of
 the runner or of other jobs. Everything it has started is gone when it ends.
 
 | variable | value |
@@ -79,7 +95,8 @@ the runner or of other jobs. Everything it has started is gone when it ends.
 | ` + "`PISTON_PROJECT`, `PISTON_RUN`, `PISTON_PIPELINE`, `PISTON_JOB`, `PISTON_ATTEMPT`" + ` | what is being run |
 | ` + "`PISTON_TRIGGER`" + ` | ` + "`push`, `tag`, `proposal`, `schedule`, `pipeline` or `person`" + ` |
 | ` + "`PISTON_BRANCH`, `PISTON_TAG`, `PISTON_COMMIT`" + ` | of what; branch or tag may be empty |
-| ` + "`PISTON_TARGET`, `PISTON_TRUSTED`" + ` | for a proposal: where it wants to; ` + "`false`" + ` when it is from outside |
+| ` + "`PISTON_TARGET`, `PISTON_TRUSTED`" + ` | for a proposal: where it wants to; ` + "`false`" +
+	` when it is from outside |
 | ` + "`PISTON_INPUT_…`" + ` | the inputs, each by its name in capitals |
 | ` + "`PISTON_BUILD_NUMBER`" + ` | the run's number from the ledger, never issued twice |
 | ` + "`PISTON_VERSION_NAME`" + ` | from the file that ` + "`[version]`" + ` names |
@@ -87,10 +104,12 @@ the runner or of other jobs. Everything it has started is gone when it ends.
 | ` + "`PISTON_HIDE`" + ` | file to append further secrets to, one a line |
 | ` + "`CI`" + ` | ` + "`true`" + ` |
 
-A secret listed in ` + "`secrets`" + ` is a variable of its name; one that was set as a file is a file, and the variable holds its path.
-Wherever a secret appears in what the job prints, in a test report or in the name of an artifact, it is hidden: raw, in Base64,
-hexadecimal, percent-encoded, escaped, line by line. A step that gets hold of further secrets, such as a token it exchanged one
-for, appends each as a line to the file that ` + "`PISTON_HIDE`" + ` names before it prints anything; from then on they are hidden too.
+A secret listed in ` + "`secrets`" +
+	` is a variable of its name; one that was set as a file is a file, and the variable holds its path.
+Wherever a secret appears in what the job prints, in a test report or in the name of an artifact, it is hidden: raw,
+in Base64, hexadecimal, percent-encoded, escaped, line by line. A step that gets hold of further secrets, such as a
+token it exchanged one for, appends each as a line to the file that ` + "`PISTON_HIDE`" + ` names before it prints
+anything; from then on they are hidden too.
 `
 
 func fields(t reflect.Type) (list []reflect.StructField) {
@@ -130,7 +149,8 @@ func typeWord(t reflect.Type) string {
 
 // Schema is the JSON Schema (2020-12) of the format, for editors.
 func Schema() ([]byte, error) {
-	r := &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, DoNotReference: true, Anonymous: true,
+	r := &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, DoNotReference: true,
+		Anonymous: true,
 		LookupComment: func(t reflect.Type, name string) string {
 			for t.Kind() == reflect.Pointer {
 				t = t.Elem()

@@ -38,7 +38,8 @@ func (v *validator) triggers(p *Pipeline) {
 	}
 	for _, name := range sortedKeys(p.Input) {
 		if i := p.Input[name]; i.Required && i.Default == nil {
-			v.add("required-input", fmt.Sprintf("input %q must be given, but a trigger starts this pipeline too and gives none", name),
+			v.add("required-input",
+				fmt.Sprintf("input %q must be given, but a trigger starts this pipeline too and gives none", name),
 				"Give it a default, or remove the triggers.", "input", name, "required")
 		}
 	}
@@ -49,18 +50,23 @@ func (v *validator) schedule(name string, s *Schedule) {
 	v.name(name, "schedule", "trigger", "schedule", name)
 	zone, err := cron.Zone(s.Zone)
 	if err != nil {
-		v.add("bad-zone", err.Error(), "Use a name of the IANA time zone database, such as Europe/Lisbon or UTC.", at("zone")...)
+		v.add("bad-zone", err.Error(), "Use a name of the IANA time zone database, such as Europe/Lisbon or UTC.",
+			at("zone")...)
 		return
 	}
 	if s.Cron == "" {
-		v.add("missing-key", fmt.Sprintf("schedule %q does not say when", name), `Add cron = "30 3 * * *".`, "trigger", "schedule", name)
+		v.add("missing-key", fmt.Sprintf("schedule %q does not say when", name), `Add cron = "30 3 * * *".`, "trigger",
+			"schedule", name)
 		return
 	}
 	if _, err := cron.Parse(s.Cron, zone); err != nil {
-		v.add("bad-schedule", err.Error(), `Write minute, hour, day of month, month, day of week: "30 3 * * 1-5" is half past three on working days.`, at("cron")...)
+		v.add("bad-schedule", err.Error(),
+			`Write minute, hour, day of month, month, day of week: "30 3 * * 1-5" is half past three on working days.`,
+			at("cron")...)
 	}
 	if strings.ContainsAny(s.Branch, "*?[{ \n") {
-		v.add("bad-value", fmt.Sprintf("%q is no branch", s.Branch), "A schedule builds one branch; make another schedule for another.", at("branch")...)
+		v.add("bad-value", fmt.Sprintf("%q is no branch", s.Branch),
+			"A schedule builds one branch; make another schedule for another.", at("branch")...)
 	}
 }
 
@@ -75,7 +81,8 @@ func (v *validator) ended(p *Pipeline, name string, e *Ended) {
 	}
 	for i, s := range e.States {
 		if !slices.Contains(endStates, s) {
-			v.add("bad-value", fmt.Sprintf("no run ends %q", s), "Use "+strings.Join(endStates, ", ")+".", append(at, "states", fmt.Sprint(i))...)
+			v.add("bad-value", fmt.Sprintf("no run ends %q", s), "Use "+strings.Join(endStates, ", ")+".",
+				append(at, "states", fmt.Sprint(i))...)
 		}
 	}
 	v.globs(e.Branches, append(at, "branches")...)
@@ -87,7 +94,8 @@ const maxInputs = 50
 // inputs checks declared inputs, or the parameters of a part.
 func (v *validator) inputs(inputs map[string]*Input, table string) {
 	if len(inputs) > maxInputs {
-		v.add("too-many", fmt.Sprintf("%d values to give; %d is the most", len(inputs), maxInputs), "Put them into a file of the repository.", table)
+		v.add("too-many", fmt.Sprintf("%d values to give; %d is the most", len(inputs), maxInputs),
+			"Put them into a file of the repository.", table)
 		return
 	}
 	for _, name := range sortedKeys(inputs) {
@@ -97,15 +105,18 @@ func (v *validator) inputs(inputs map[string]*Input, table string) {
 		v.name(name, table, table, name)
 		v.oneOf(i.Kind, []string{TextInput, NumberInput, ChoiceInput, FlagInput}, at("kind")...)
 		if i.Kind == ChoiceInput && len(i.Choices) == 0 {
-			v.add("missing-key", fmt.Sprintf("%s %q is a choice of nothing", table, name), `Add choices = ["one", "other"].`, table, name)
+			v.add("missing-key", fmt.Sprintf("%s %q is a choice of nothing", table, name), `Add choices = ["one", "other"].`,
+				table, name)
 			continue
 		}
 		if i.Kind != ChoiceInput && len(i.Choices) > 0 {
-			v.add("bad-value", fmt.Sprintf("choices of %q do not count, since it is no choice", name), `Add kind = "choice".`, at("choices")...)
+			v.add("bad-value", fmt.Sprintf("choices of %q do not count, since it is no choice", name), `Add kind = "choice".`,
+				at("choices")...)
 		}
 		if i.Pattern != "" {
 			if _, err := regexp.Compile(i.Pattern); err != nil || len(i.Pattern) > 1000 {
-				v.add("bad-pattern", fmt.Sprintf("pattern is no regular expression: %v", err), "See https://github.com/google/re2/wiki/Syntax.", at("pattern")...)
+				v.add("bad-pattern", fmt.Sprintf("pattern is no regular expression: %v", err),
+					"See https://github.com/google/re2/wiki/Syntax.", at("pattern")...)
 				i.Pattern = ""
 				continue
 			}
@@ -119,7 +130,8 @@ func (v *validator) inputs(inputs map[string]*Input, table string) {
 			continue
 		}
 		if _, err := i.Accept(i.DefaultText()); err != nil {
-			v.add("bad-value", "the default is not one that would be accepted: "+err.Error(), "Change the default.", at("default")...)
+			v.add("bad-value", "the default is not one that would be accepted: "+err.Error(), "Change the default.",
+				at("default")...)
 		}
 	}
 }

@@ -45,7 +45,8 @@ func (v *validator) pipeline(p *Pipeline) {
 	v.triggers(p)
 	v.inputs(p.Input, "input")
 	if len(p.Job) == 0 {
-		v.add("no-jobs", "the pipeline has no job", "Add one, for example:\n        [[job.build.step]]\n        script = \"make\"")
+		v.add("no-jobs", "the pipeline has no job",
+			"Add one, for example:\n        [[job.build.step]]\n        script = \"make\"")
 	}
 	if len(p.Job) > maxJobs {
 		v.add("too-many", fmt.Sprintf("%d jobs; a pipeline may have %d", len(p.Job), maxJobs), "Split the pipeline.", "job")
@@ -129,13 +130,15 @@ func (v *validator) submodules(s *Submodules, in func(...string) []string) {
 		return
 	}
 	if s.Key == "" || len(s.Hosts) == 0 {
-		v.add("missing-key", "submodules needs both key and hosts", `Name the secret that holds the private key, and each host as ssh-keyscan prints it.`, in("submodules")...)
+		v.add("missing-key", "submodules needs both key and hosts",
+			`Name the secret that holds the private key, and each host as ssh-keyscan prints it.`, in("submodules")...)
 		return
 	}
 	v.secret(s.Key, in("submodules", "key")...)
 	for i, entry := range s.Hosts {
 		if _, _, err := HostKey(entry); err != nil {
-			v.add("bad-value", fmt.Sprintf("%q is no host's key: %v", entry, err), "Write a line that ssh-keyscan prints, such as git.tidewick.example ssh-ed25519 AAAA…",
+			v.add("bad-value", fmt.Sprintf("%q is no host's key: %v", entry, err),
+				"Write a line that ssh-keyscan prints, such as git.tidewick.example ssh-ed25519 AAAA…",
 				in("submodules", "hosts", strconv.Itoa(i))...)
 		}
 	}
@@ -162,11 +165,13 @@ func (v *validator) retry(job *Job, in func(...string) []string) {
 		v.add("bad-value", fmt.Sprintf("retry.times is %d", r.Times), "Use a number from 1 to 10.", in("retry", "times")...)
 	}
 	if len(r.ExitCodes) == 0 && len(r.Steps) == 0 {
-		v.add("missing-key", "retry names no cause, so nothing would be tried again", "Add exit_codes = [75] or steps = [\"fetch\"].", in("retry")...)
+		v.add("missing-key", "retry names no cause, so nothing would be tried again",
+			"Add exit_codes = [75] or steps = [\"fetch\"].", in("retry")...)
 	}
 	for i, code := range r.ExitCodes {
 		if code < 1 || code > 255 {
-			v.add("bad-value", fmt.Sprintf("%d is no exit code of a failed step", code), "Use a number from 1 to 255.", in("retry", "exit_codes", strconv.Itoa(i))...)
+			v.add("bad-value", fmt.Sprintf("%d is no exit code of a failed step", code), "Use a number from 1 to 255.",
+				in("retry", "exit_codes", strconv.Itoa(i))...)
 		}
 	}
 	var names []string
@@ -175,7 +180,8 @@ func (v *validator) retry(job *Job, in func(...string) []string) {
 	}
 	for i, name := range r.Steps {
 		if !slices.Contains(names, name) {
-			v.add("unknown-step", fmt.Sprintf("the job has no step %q", name), "Steps of the job: "+strings.Join(names, ", ")+".", in("retry", "steps", strconv.Itoa(i))...)
+			v.add("unknown-step", fmt.Sprintf("the job has no step %q", name),
+				"Steps of the job: "+strings.Join(names, ", ")+".", in("retry", "steps", strconv.Itoa(i))...)
 		}
 	}
 }
@@ -186,10 +192,12 @@ func (v *validator) variants(job *Job, in func(...string) []string) {
 		return
 	}
 	if len(d.Over) == 0 {
-		v.add("missing-key", "variants has nothing to vary", `Add over = { ABI = ["arm64-v8a", "x86_64"] }.`, in("variants")...)
+		v.add("missing-key", "variants has nothing to vary", `Add over = { ABI = ["arm64-v8a", "x86_64"] }.`,
+			in("variants")...)
 	}
 	if n := d.size(); n > maxVariants {
-		v.add("too-many", fmt.Sprintf("%d combinations of values; a job may have %d variants", n, maxVariants), "Leave out values, or split the job.", in("variants", "over")...)
+		v.add("too-many", fmt.Sprintf("%d combinations of values; a job may have %d variants", n, maxVariants),
+			"Leave out values, or split the job.", in("variants", "over")...)
 		return
 	}
 	for _, name := range sortedKeys(d.Over) {
@@ -224,7 +232,8 @@ func (v *validator) caches(job *Job, in func(...string) []string) {
 		cache := job.Cache[cacheName]
 		v.name(cacheName, "cache", in("cache", cacheName)...)
 		if len(cache.Paths) == 0 {
-			v.add("missing-key", fmt.Sprintf("cache %q has no paths", cacheName), `Add paths = ["folder"].`, in("cache", cacheName)...)
+			v.add("missing-key", fmt.Sprintf("cache %q has no paths", cacheName), `Add paths = ["folder"].`,
+				in("cache", cacheName)...)
 		}
 		if len(cache.Follows) == 0 {
 			v.add("missing-key", fmt.Sprintf("cache %q follows nothing, so it could never change", cacheName),
@@ -274,7 +283,8 @@ func (v *validator) step(s *Step, at []string) {
 		v.relative(s.SecretFiles[name], in("secret_files", name)...)
 	}
 	if s.TestsOptional && len(s.TestReports) == 0 {
-		v.add("bad-value", "tests_optional says nothing without test_reports", "Add test_reports, or remove it.", in("tests_optional")...)
+		v.add("bad-value", "tests_optional says nothing without test_reports", "Add test_reports, or remove it.",
+			in("tests_optional")...)
 	}
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
@@ -287,18 +297,21 @@ func (v *validator) secretsOnce(s *Step, in func(...string) []string) {
 	for i, name := range s.Secrets {
 		variable := access.SecretName(name).Variable()
 		if first, twice := variables[variable]; twice {
-			v.add("bad-value", fmt.Sprintf("%s and %s would both be the variable %s", first, name, variable), "Ask for one of them, or put them into files by secret_files.", in("secrets", strconv.Itoa(i))...)
+			v.add("bad-value", fmt.Sprintf("%s and %s would both be the variable %s", first, name, variable),
+				"Ask for one of them, or put them into files by secret_files.", in("secrets", strconv.Itoa(i))...)
 		}
 		variables[variable] = name
 	}
 	for _, name := range sortedKeys(s.SecretFiles) {
 		at := path.Clean(s.SecretFiles[name])
 		if first, twice := paths[at]; twice {
-			v.add("bad-value", fmt.Sprintf("%s and %s would both be the file %s", first, name, at), "Give each a path of its own.", in("secret_files", name)...)
+			v.add("bad-value", fmt.Sprintf("%s and %s would both be the file %s", first, name, at),
+				"Give each a path of its own.", in("secret_files", name)...)
 		}
 		paths[at] = name
 		if at == ".git" || strings.HasPrefix(at, ".git/") {
-			v.add("bad-path", fmt.Sprintf("the secret %s cannot be put into .git", name), "Choose another path in the workspace.", in("secret_files", name)...)
+			v.add("bad-path", fmt.Sprintf("the secret %s cannot be put into .git", name),
+				"Choose another path in the workspace.", in("secret_files", name)...)
 		}
 	}
 }
@@ -312,11 +325,13 @@ func (v *validator) label(label string, at ...string) {
 
 func (v *validator) tool(name, wanted string, at ...string) {
 	if !labelForm.MatchString(name) {
-		v.add("bad-name", fmt.Sprintf("%q is no name for a tool", name), "Use the name of its command, in lower-case letters, such as clang.", at...)
+		v.add("bad-name", fmt.Sprintf("%q is no name for a tool", name),
+			"Use the name of its command, in lower-case letters, such as clang.", at...)
 		return
 	}
 	if _, err := version.ParseWanted(wanted); err != nil {
-		v.add("bad-version", fmt.Sprintf("%s: %v", name, err), `Write a version ("17"), bounds (">=14", ">=3.20, <4") or "*".`, at...)
+		v.add("bad-version", fmt.Sprintf("%s: %v", name, err),
+			`Write a version ("17"), bounds (">=14", ">=3.20, <4") or "*".`, at...)
 	}
 }
 
@@ -341,7 +356,8 @@ func (v *validator) name(name, what string, at ...string) {
 func (v *validator) secret(name string, at ...string) {
 	if access.SecretName(name).Check() != nil {
 		v.add("bad-name", fmt.Sprintf("%q is no name for a secret", name),
-			"Use letters, digits and _, not beginning with a digit or with PISTON_; behind a colon, the name of a member of a set.", at...)
+			"Use letters, digits and _, not beginning with a digit or with PISTON_; behind a colon, the name of a member of "+
+				"a set.", at...)
 	}
 }
 
@@ -356,7 +372,8 @@ func (v *validator) env(env map[string]string, at ...string) {
 			v.add("bad-name", fmt.Sprintf("%q is no name for an environment variable", name),
 				"Use letters, digits and _, not beginning with a digit.", place...)
 		case strings.HasPrefix(name, reservedPrefix):
-			v.add("bad-name", fmt.Sprintf("%s: names beginning with PISTON_ are set by the service", name), "Choose another name.", place...)
+			v.add("bad-name", fmt.Sprintf("%s: names beginning with PISTON_ are set by the service", name),
+				"Choose another name.", place...)
 		case strings.ContainsRune(env[name], 0):
 			v.add("bad-value", fmt.Sprintf("the value of %s holds a NUL character", name), "Remove it.", place...)
 		}
@@ -415,7 +432,8 @@ func (v *validator) relative(p string, at ...string) bool {
 	case p == "":
 		v.add("bad-path", "the path is empty", "Name a file or folder of the repository.", at...)
 	case path.IsAbs(p):
-		v.add("bad-path", fmt.Sprintf("%q begins at the root of the machine", p), "Use a path from the top of the repository.", at...)
+		v.add("bad-path", fmt.Sprintf("%q begins at the root of the machine", p),
+			"Use a path from the top of the repository.", at...)
 	case clean == ".." || strings.HasPrefix(clean, "../"):
 		v.add("bad-path", fmt.Sprintf("%q leaves the workspace", p), "Use a path inside the repository.", at...)
 	case strings.ContainsAny(p, "\x00\n"):

@@ -156,12 +156,14 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			variants[name] = append(variants[name], one.Name)
 			v.references(one)
 			if len(jobs) > maxJobs {
-				v.add("too-many", fmt.Sprintf("more than %d jobs with their variants; a pipeline may have %d", maxJobs, maxJobs), "Leave some out.", "job", name)
+				v.add("too-many", fmt.Sprintf("more than %d jobs with their variants; a pipeline may have %d", maxJobs, maxJobs),
+					"Leave some out.", "job", name)
 				return
 			}
 		}
 		if len(variants[name]) == 0 {
-			v.add("no-variants", fmt.Sprintf("except leaves no variant of job %q", name), "Take something out of except.", "job", name, "variants", "except")
+			v.add("no-variants", fmt.Sprintf("except leaves no variant of job %q", name), "Take something out of except.", "job",
+				name, "variants", "except")
 		}
 	}
 	for _, name := range sortedKeys(jobs) {
@@ -181,7 +183,8 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			switch {
 			case known:
 			case isVariant && len(variants[of]) > 0:
-				v.add("unknown-job", fmt.Sprintf("job %q waits for %q, which is no variant of job %q; does except leave it out?", job.written, other, of),
+				v.add("unknown-job", fmt.Sprintf("job %q waits for %q, which is no variant of job %q; does except leave it out?",
+					job.written, other, of),
 					"The variants are: "+strings.Join(variants[of][:min(10, len(variants[of]))], ", ")+".", at...)
 			default:
 				v.unknownJob(p, job, other, at...)
@@ -227,7 +230,8 @@ func (v *validator) references(job *Job) {
 				continue
 			}
 			said[name] = true
-			fix := "${NAME} stands for a value of the job's variants, or a parameter of a part. Scripts get variables by themselves."
+			fix := "${NAME} stands for a value of the job's variants, or a parameter of a part. Scripts get variables by " +
+				"themselves."
 			if near := nearest(name, sortedKeys(job.Variant)); near != "" {
 				fix = fmt.Sprintf("Did you mean ${%s}?", near)
 			}

@@ -27,9 +27,12 @@ type Collector struct {
 var (
 	colour = regexp.MustCompile("\x1b\\[[0-9;:?]*[A-Za-z]")
 	// Words by which compilers, linkers, shells, test runners and package tools announce a failure.
-	failure = regexp.MustCompile(`(?i)(^|[^\w-])(error|fatal|panic|exception|failure|traceback|undefined (reference|symbol)|assertion|cannot find|could not|no such file|not found|permission denied|segmentation fault|killed|unable to|refused|denied|mismatch|too many|abort(ed)?)([^\w]|$)|^FAIL|\bFAILED\b|^\s*not ok\b|^✗|^E\s{2,}`)
+	failure = regexp.MustCompile(`(?i)(^|[^\w-])(error|fatal|panic|exception|failure|traceback|undefined (reference|` +
+		`symbol)|assertion|cannot find|could not|no such file|not found|permission denied|segmentation fault|killed|` +
+		`unable to|refused|denied|mismatch|too many|abort(ed)?)([^\w]|$)|^FAIL|\bFAILED\b|^\s*not ok\b|^✗|^E\s{2,}`)
 	// Phrases that use those words for good news, or for flags of a command line.
-	harmless = regexp.MustCompile(`(?i)\b(0|no) (errors?|failures?|failed)\b|-W?error\b|errors?[=:] ?0\b|--?[\w-]*error[\w-]*[ =]|without errors?`)
+	harmless = regexp.MustCompile(`(?i)\b(0|no) (errors?|failures?|failed)\b|-W?error\b|errors?[=:] ?0\b|` +
+		`--?[\w-]*error[\w-]*[ =]|without errors?`)
 )
 
 // Plain removes ANSI colour sequences.
@@ -38,7 +41,8 @@ func Plain(text string) string { return colour.ReplaceAllString(text, "") }
 // stems begin every announcement that failure knows, in lower case. Looking for them first is many times faster than
 // the expression, and most lines hold none.
 var stems = []string{"err", "fatal", "panic", "exception", "fail", "traceback", "undefined", "assertion", "cannot find",
-	"could not", "no such file", "not found", "not ok", "denied", "segmentation", "killed", "unable to", "refused", "mismatch", "too many", "abort", "✗", "e  "}
+	"could not", "no such file", "not found", "not ok", "denied", "segmentation", "killed", "unable to", "refused",
+	"mismatch", "too many", "abort", "✗", "e  "}
 
 // begins has a bit for each pair of bytes that a stem begins with; stemsOf lists the stems of a pair.
 var begins, stemsOf = func() (bits [1 << 16 / 64]uint64, of map[uint16][]string) {

@@ -1,5 +1,5 @@
-// Package keep holds the rules by which what runs leave behind is given up: by age, by count and by size. What a release
-// kept is never given up: a run of a tag is one.
+// Package keep holds the rules by which what runs leave behind is given up: by age, by count and by size. What a
+// release kept is never given up: a run of a tag is one.
 package keep
 
 import (
@@ -22,14 +22,16 @@ type Rules struct {
 const Forever = -1
 
 // Default are the rules where nobody has made any.
-var Default = Rules{LogDays: 365, ArtifactDays: 90, ArtifactRuns: 5, CacheDays: 30, CacheBytes: 20_000_000_000, HandDays: 7}
+var Default = Rules{LogDays: 365, ArtifactDays: 90, ArtifactRuns: 5, CacheDays: 30, CacheBytes: 20_000_000_000,
+	HandDays: 7}
 
 // most bounds what a rule may say.
 const most = 100 * 365
 
 // Check refuses rules that nobody can mean.
 func (r Rules) Check() error {
-	for name, days := range map[string]int{"log_days": r.LogDays, "artifact_days": r.ArtifactDays, "cache_days": r.CacheDays, "hand_days": r.HandDays} {
+	for name, days := range map[string]int{"log_days": r.LogDays, "artifact_days": r.ArtifactDays,
+		"cache_days": r.CacheDays, "hand_days": r.HandDays} {
 		if days < Forever || days > most {
 			return fmt.Errorf("%s is %d: give a number of days up to %d, or %d for ever", name, days, most, Forever)
 		}
@@ -42,7 +44,8 @@ func (r Rules) Check() error {
 
 // Over gives what is not said by what others say.
 func (r Rules) Over(others Rules) Rules {
-	return Rules{orElse(r.LogDays, others.LogDays), orElse(r.ArtifactDays, others.ArtifactDays), orElse(r.ArtifactRuns, others.ArtifactRuns),
+	return Rules{orElse(r.LogDays, others.LogDays), orElse(r.ArtifactDays, others.ArtifactDays),
+		orElse(r.ArtifactRuns, others.ArtifactRuns),
 		orElse(r.CacheDays, others.CacheDays), orElse(r.CacheBytes, others.CacheBytes), orElse(r.HandDays, others.HandDays)}
 }
 

@@ -149,7 +149,8 @@ func percent(v, kept, form string) string {
 	var b strings.Builder
 	for i := range len(v) {
 		c := v[i]
-		if kept != "" && ('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte(kept, c) >= 0) {
+		if kept != "" && ('a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' ||
+			strings.IndexByte(kept, c) >= 0) {
 			b.WriteByte(c)
 			continue
 		}
@@ -230,16 +231,16 @@ func plain(v []byte) []byte {
 
 const escape = 0x1b
 
-// maxSequence is the most bytes of a control sequence, and maxCommand of an operating system command, such as a link; what
-// is longer is none.
+// maxSequence is the most bytes of a control sequence, and maxCommand of an operating system command, such as a link;
+// what is longer is none.
 const (
 	maxSequence = 64
 	maxCommand  = 2048
 )
 
 // sequence measures the control sequence that text begins with: one that sets colours or moves the cursor (CSI;
-// ECMA-48, section 5.4), a command to the terminal's system, such as a link or a title (OSC; 8.3.89), or one that chooses
-// a character set (ECMA-35, section 13). partial says that more bytes decide.
+// ECMA-48, section 5.4), a command to the terminal's system, such as a link or a title (OSC; 8.3.89), or one that
+// chooses a character set (ECMA-35, section 13). partial says that more bytes decide.
 func sequence(text []byte) (n int, partial bool) {
 	if text[0] != escape {
 		return 0, false

@@ -102,7 +102,8 @@ func Finder(values ...Value) *Masker {
 			continue
 		}
 		for line := range bytes.SplitSeq(whole, []byte("\n")) {
-			if line = bytes.TrimSpace(line); len(line) >= minKeyLine && len(line) != len(whole) && bytes.IndexByte(line, ' ') < 0 {
+			if line = bytes.TrimSpace(line); len(line) >= minKeyLine && len(line) != len(whole) &&
+				bytes.IndexByte(line, ' ') < 0 {
 				forms(line, add)
 			}
 		}

@@ -31,7 +31,8 @@ func Jobs(p *definition.Pipeline) []Job {
 
 // goodEnough reports whether jobs after this one may go on.
 func (j *Job) goodEnough() bool {
-	return j.State.Good() || j.Definition.Advisory && j.State.Over() && j.State != state.Cancelled && j.State != state.Skipped
+	return j.State.Good() ||
+		j.Definition.Advisory && j.State.Over() && j.State != state.Cancelled && j.State != state.Skipped
 }
 
 // Settle applies the results so far: a queued job becomes ready when every job before it is over and good enough and

@@ -26,7 +26,8 @@ const (
 	ByPerson   Trigger = "person"
 )
 
-// NoCommit is the object id Git uses for "there was nothing" and "there is nothing any more" (githooks(5), post-receive).
+// NoCommit is the object id Git uses for "there was nothing" and "there is nothing any more" (githooks(5),
+// post-receive).
 const NoCommit = "0000000000000000000000000000000000000000"
 
 // RefUpdate is one changed ref of a push, as a post-receive hook reads it.

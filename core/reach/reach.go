@@ -9,14 +9,15 @@ import (
 	"strings"
 )
 
-// inner are the ranges that are not of the world, besides those net/netip knows (IANA special-purpose address registries:
-// RFC 6890 and those after it).
-var inner = prefixes("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.0.0.0/24", "192.168.0.0/16",
+// inner are the ranges that are not of the world, besides those net/netip knows (IANA special-purpose address
+// registries: RFC 6890 and those after it).
+var inner = prefixes("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
+	"192.0.0.0/24", "192.168.0.0/16",
 	"198.18.0.0/15", "224.0.0.0/4", "240.0.0.0/4",
 	"::/128", "::1/128", "fc00::/7", "fe80::/10", "fec0::/10", "ff00::/8")
 
-// carrying are ranges whose addresses carry one of IPv4, and where in them it begins, in bytes: NAT64 (RFC 6052) and 6to4
-// (RFC 3056). What they carry decides.
+// carrying are ranges whose addresses carry one of IPv4, and where in them it begins, in bytes: NAT64 (RFC 6052) and
+// 6to4 (RFC 3056). What they carry decides.
 var carrying = map[netip.Prefix]int{netip.MustParsePrefix("64:ff9b::/96"): 12, netip.MustParsePrefix("2002::/16"): 2}
 
 func prefixes(list ...string) (out []netip.Prefix) {
@@ -90,7 +91,8 @@ func ParseAllowance(text string) (a Allowance, err error) {
 		return a, nil
 	}
 	if host == "" || strings.ContainsAny(host, " /:@*") || a.Port == 0 {
-		return a, fmt.Errorf("%q is nothing that can be let through: write NAME:PORT, ADDRESS:PORT or a range such as 10.2.0.0/16", text)
+		return a, fmt.Errorf("%q is nothing that can be let through: write NAME:PORT, ADDRESS:PORT or a range such as "+
+			"10.2.0.0/16", text)
 	}
 	a.Name = strings.ToLower(strings.TrimSuffix(host, "."))
 	return a, nil

@@ -122,7 +122,8 @@ type lineKey struct {
 }
 
 func (q *Queue) state() *state {
-	s := &state{Queue: q, working: map[int64]int{}, ahead: map[int64]Run{}, groups: map[groupKey][]Run{}, lines: map[lineKey][]Run{}}
+	s := &state{Queue: q, working: map[int64]int{}, ahead: map[int64]Run{}, groups: map[groupKey][]Run{},
+		lines: map[lineKey][]Run{}}
 	for id, p := range q.Projects {
 		s.working[id] = p.Working
 	}
@@ -278,10 +279,12 @@ func (s *state) why(j Job, runners, known []Runner) string {
 	}
 	if !s.ahead[j.Run].Begun {
 		if list := s.groups[groupKey{j.Project, j.Group}]; j.Group != "" && place(list, j.Run) > 0 {
-			return fmt.Sprintf("%s of %d behind run %d in group %s", ordinal(place(list, j.Run)+1), len(list), list[0].Number, j.Group)
+			return fmt.Sprintf("%s of %d behind run %d in group %s", ordinal(place(list, j.Run)+1), len(list), list[0].Number,
+				j.Group)
 		}
 		if list := s.lines[lineKey{j.Project, j.Pipeline}]; j.AtOnce > 0 && place(list, j.Run) >= j.AtOnce {
-			return fmt.Sprintf("%s of %d runs of %s, of which %d may be at work at once; run %d is", ordinal(place(list, j.Run)+1), len(list), j.Pipeline, j.AtOnce, list[0].Number)
+			return fmt.Sprintf("%s of %d runs of %s, of which %d may be at work at once; run %d is",
+				ordinal(place(list, j.Run)+1), len(list), j.Pipeline, j.AtOnce, list[0].Number)
 		}
 	}
 	if p.AtOnce > 0 && s.working[j.Project] >= p.AtOnce {
@@ -334,7 +337,8 @@ func others(tool string, runners []Runner) string {
 	for _, r := range runners {
 		switch v, ok := r.Tools[tool]; {
 		case ok && v == "":
-			have = append(have, fmt.Sprintf("%s has it and cannot tell its version: start it with --tool %s=COMMAND", r.Name, tool))
+			have = append(have, fmt.Sprintf("%s has it and cannot tell its version: start it with --tool %s=COMMAND", r.Name,
+				tool))
 		case ok:
 			have = append(have, fmt.Sprintf("%s has %s", r.Name, v))
 		}

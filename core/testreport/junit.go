@@ -130,7 +130,8 @@ func readCase(dec *xml.Decoder, start xml.StartElement, suites []string) (Case, 
 }
 
 // placeForm recognises a file with a line, as compilers and test runners write them.
-var placeForm = regexp.MustCompile(`(?:^|[\s("'\[])((?:[A-Za-z]:)?[\w./\\+@-]*[\w+@-]\.[A-Za-z][A-Za-z0-9]{0,7})[:(](\d{1,7})\b`)
+var placeForm = regexp.MustCompile(`(?:^|[\s("'\[])((?:[A-Za-z]:)?[\w./\\+@-]*[\w+@-]\.[A-Za-z][A-Za-z0-9]{0,7})[:(]` +
+	`(\d{1,7})\b`)
 
 // placeOf finds where a case failed: the report's own word, which many writers add to the format, else the first place
 // that its text names.
@@ -139,7 +140,8 @@ func placeOf(start xml.StartElement, text string) (file string, line int) {
 	if n, err := strconv.Atoi(attr(start, "line")); err == nil && n > 0 {
 		line = n
 	}
-	if m := placeForm.FindStringSubmatch(text); m != nil && (file == "" || line == 0 && path.Base(file) == path.Base(m[1])) {
+	if m := placeForm.FindStringSubmatch(text); m != nil &&
+		(file == "" || line == 0 && path.Base(file) == path.Base(m[1])) {
 		file = m[1]
 		line, _ = strconv.Atoi(m[2]) // digits only
 	}

@@ -28,7 +28,8 @@ func Start(parent context.Context) (ctx context.Context, close func(), err error
 // Scheme makes the page look light or dark, as a system that is set so would.
 func Scheme(name string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
-		return emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}).Do(ctx)
+		return emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme",
+			Value: name}}).Do(ctx)
 	})
 }
 

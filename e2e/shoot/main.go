@@ -35,7 +35,8 @@ var pages = []struct {
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
 	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
 	{"pushes", "/tidewick/pushes", `//a[contains(., "trunk run 1")]`, true},
-	{"kept", "/tidewick/kept?order=largest", `//td[contains(text(), "tidewick.apk")] | //td//*[contains(text(), "tidewick.apk")]`, true},
+	{"kept", "/tidewick/kept?order=largest",
+		`//td[contains(text(), "tidewick.apk")] | //td//*[contains(text(), "tidewick.apk")]`, true},
 	{"people", "/-/people", `//b[text()="group mobile"]`, true},
 	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},
 }

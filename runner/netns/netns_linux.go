@@ -1,6 +1,7 @@
-// Package netns makes networks for jobs: a namespace with a loopback of its own and a way to the world through slirp4netns,
-// which knows no way to the host's loopback. What is inside the machine's or the house's networks is unreachable there;
-// what the runner's owner lets through is passed on by the runner, address by address and port by port.
+// Package netns makes networks for jobs: a namespace with a loopback of its own and a way to the world through
+// slirp4netns, which knows no way to the host's loopback. What is inside the machine's or the house's networks is
+// unreachable there; what the runner's owner lets through is passed on by the runner, address by address and port by
+// port.
 package netns
 
 import (
@@ -216,7 +217,8 @@ func (n *Network) startSlirp(ctx context.Context, program string, pid int) error
 		return err
 	}
 	n.exit = exitIn
-	args := []string{"--configure", "--mtu=65520", "--disable-host-loopback", "--cidr=" + cidr, "--enable-seccomp", "--enable-sandbox",
+	args := []string{"--configure", "--mtu=65520", "--disable-host-loopback", "--cidr=" + cidr, "--enable-seccomp",
+		"--enable-sandbox",
 		"--ready-fd=3", "--exit-fd=4"}
 	if n.user != nil {
 		args = append(args, fmt.Sprintf("--userns-path=/proc/%d/ns/user", pid))
@@ -308,8 +310,8 @@ func closeWrite(c net.Conn) {
 // Enter moves the calling thread into the network; it must be locked to its goroutine. Only root may.
 func (n *Network) Enter() error { return unix.Setns(int(n.net.Fd()), unix.CLONE_NEWNET) }
 
-// Wrap makes a command one that begins in the network, for a runner that is not root: by nsenter (util-linux). files are
-// its further ones, the first of which it finds by the number first.
+// Wrap makes a command one that begins in the network, for a runner that is not root: by nsenter (util-linux). files
+// are its further ones, the first of which it finds by the number first.
 func (n *Network) Wrap(argv []string, files []*os.File, first int) ([]string, []*os.File) {
 	if n.user == nil {
 		return argv, files

@@ -14,8 +14,8 @@ import (
 // done is what the process says that has prepared a namespace.
 const done = "done"
 
-// Prepare is what the process does that was started in a new namespace: it is told the plan over the file of number 3, sets
-// the namespace up, and gives back what it listens at.
+// Prepare is what the process does that was started in a new namespace: it is told the plan over the file of number 3,
+// sets the namespace up, and gives back what it listens at.
 func Prepare() error {
 	file := os.NewFile(3, "netns")
 	c, err := net.FileConn(file)
