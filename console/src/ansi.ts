@@ -1,10 +1,31 @@
 import Anser from 'anser';
 
 /** A stretch of a line with its looks; colours are the numbers of ECMA-48's eight, plus eight when bright. */
-export interface Piece { text: string; colour?: number; bold: boolean; faint: boolean }
+export interface Piece {
+  text: string;
+  colour?: number;
+  bold: boolean;
+  faint: boolean;
+}
 
-const names = ['ansi-black', 'ansi-red', 'ansi-green', 'ansi-yellow', 'ansi-blue', 'ansi-magenta', 'ansi-cyan', 'ansi-white',
-  'ansi-bright-black', 'ansi-bright-red', 'ansi-bright-green', 'ansi-bright-yellow', 'ansi-bright-blue', 'ansi-bright-magenta', 'ansi-bright-cyan', 'ansi-bright-white'];
+const names = [
+  'ansi-black',
+  'ansi-red',
+  'ansi-green',
+  'ansi-yellow',
+  'ansi-blue',
+  'ansi-magenta',
+  'ansi-cyan',
+  'ansi-white',
+  'ansi-bright-black',
+  'ansi-bright-red',
+  'ansi-bright-green',
+  'ansi-bright-yellow',
+  'ansi-bright-blue',
+  'ansi-bright-magenta',
+  'ansi-bright-cyan',
+  'ansi-bright-white',
+];
 
 // Control characters that are left over would only confuse; React escapes the rest.
 const controls = /[\x00-\x08\x0b-\x1f\x7f]/g;
@@ -13,6 +34,11 @@ export function pieces(text: string): Piece[] {
   if (!text.includes('\x1b')) return [{ text: text.replace(controls, ''), bold: false, faint: false }];
   return Anser.ansiToJson(text, { use_classes: true, remove_empty: true }).map((p) => {
     const colour = names.indexOf(p.fg);
-    return { text: p.content.replace(controls, ''), bold: p.decorations.includes('bold'), faint: p.decorations.includes('dim'), ...(colour >= 0 && { colour }) };
+    return {
+      text: p.content.replace(controls, ''),
+      bold: p.decorations.includes('bold'),
+      faint: p.decorations.includes('dim'),
+      ...(colour >= 0 && { colour }),
+    };
   });
 }

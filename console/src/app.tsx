@@ -30,7 +30,9 @@ const queries = new QueryClient({
       if (e instanceof Refusal && e.status === 401 && query.queryKey[0] !== 'who') queries.setQueryData(['who'], null);
     },
   }),
-  defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 3 && !(e instanceof Refusal && e.status < 500) } },
+  defaultOptions: {
+    queries: { staleTime: 5_000, retry: (n, e) => n < 3 && !(e instanceof Refusal && e.status < 500) },
+  },
 });
 
 /** Ends the session, and forgets what the page knows by loading it anew. */
@@ -41,37 +43,41 @@ async function signOut() {
 
 function Pages() {
   const who = useQuery({
-    queryKey: ['who'], staleTime: Infinity,
+    queryKey: ['who'],
+    staleTime: Infinity,
     queryFn: async () => {
       const answer = await api.GET('/api/v1/session');
       return answer.response.status === 401 ? null : take(answer);
     },
   });
   if (who.isPending) return null;
-  if (!who.data) return <SignIn problem={who.error?.message} done={() => void queries.invalidateQueries({ queryKey: ['who'] })} />;
+  if (!who.data)
+    return <SignIn problem={who.error?.message} done={() => void queries.invalidateQueries({ queryKey: ['who'] })} />;
   return (
-    <MeContext.Provider value={who.data}><StreamProvider>
-      <Shell signOut={() => void signOut()}>
-        <Suspense fallback={null}>
-          <Routes>
-            <Route path="/" element={<Projects />} />
-            <Route path="/-/queue" element={<Queue />} />
-            <Route path="/-/people" element={<People />} />
-            <Route path="/-/you" element={<You />} />
-            <Route path="/-/audit" element={<Audit />} />
-            <Route path="/:project" element={<Runs />} />
-            <Route path="/:project/secrets" element={<Secrets />} />
-            <Route path="/:project/audit" element={<Audit />} />
-            <Route path="/:project/pushes" element={<Pushes />} />
-            <Route path="/:project/kept" element={<Kept />} />
-            <Route path="/:project/pipelines" element={<Pipelines />} />
-            <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
-            <Route path="/:project/:number" element={<Run />} />
-            <Route path="*" element={<Navigate to="/" replace />} />
-          </Routes>
-        </Suspense>
-      </Shell>
-    </StreamProvider></MeContext.Provider>
+    <MeContext.Provider value={who.data}>
+      <StreamProvider>
+        <Shell signOut={() => void signOut()}>
+          <Suspense fallback={null}>
+            <Routes>
+              <Route path="/" element={<Projects />} />
+              <Route path="/-/queue" element={<Queue />} />
+              <Route path="/-/people" element={<People />} />
+              <Route path="/-/you" element={<You />} />
+              <Route path="/-/audit" element={<Audit />} />
+              <Route path="/:project" element={<Runs />} />
+              <Route path="/:project/secrets" element={<Secrets />} />
+              <Route path="/:project/audit" element={<Audit />} />
+              <Route path="/:project/pushes" element={<Pushes />} />
+              <Route path="/:project/kept" element={<Kept />} />
+              <Route path="/:project/pipelines" element={<Pipelines />} />
+              <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
+              <Route path="/:project/:number" element={<Run />} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Routes>
+          </Suspense>
+        </Shell>
+      </StreamProvider>
+    </MeContext.Provider>
   );
 }
 
@@ -80,7 +86,9 @@ export function App() {
     <ThemeProvider theme={theme} defaultMode="system" noSsr>
       <CssBaseline />
       <QueryClientProvider client={queries}>
-        <BrowserRouter><Pages /></BrowserRouter>
+        <BrowserRouter>
+          <Pages />
+        </BrowserRouter>
       </QueryClientProvider>
     </ThemeProvider>
   );

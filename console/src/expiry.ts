@@ -10,12 +10,23 @@ export function expiry(at: string | undefined, now = Date.now()): { text: string
   return { text: date, soon: false, over: false };
 }
 
-interface Scope { pipelines?: string[]; branches?: string[]; tags?: string[] }
+interface Scope {
+  pipelines?: string[];
+  branches?: string[];
+  tags?: string[];
+}
 
 /** Which runs a secret is given to, in words. */
 export function forRuns(s: Scope): string {
-  const parts = ([['pipeline', s.pipelines], ['branch', s.branches], ['tag', s.tags]] as const)
-    .filter(([, globs]) => globs && globs.length > 0).map(([word, globs]) => `${word} ${globs?.join(', ')}`);
+  const parts = (
+    [
+      ['pipeline', s.pipelines],
+      ['branch', s.branches],
+      ['tag', s.tags],
+    ] as const
+  )
+    .filter(([, globs]) => globs && globs.length > 0)
+    .map(([word, globs]) => `${word} ${globs?.join(', ')}`);
   return parts.length ? parts.join('; ') : 'any run';
 }
 

@@ -1,5 +1,8 @@
 /** Where a job stands in the drawing of a pipeline: layers from the left, rows from the top. */
-export interface GraphPlace { layer: number; row: number }
+export interface GraphPlace {
+  layer: number;
+  row: number;
+}
 
 /** The jobs each one comes directly after: those that another of them comes after already are left out. */
 export function direct(jobs: { name: string; after: string[] }[]): Map<string, string[]> {
@@ -12,7 +15,10 @@ export function direct(jobs: { name: string; after: string[] }[]): Map<string, s
       for (const b of before.get(a) ?? []) all.add(b);
     }
     before.set(job.name, all);
-    out.set(job.name, job.after.filter((a) => !job.after.some((other) => other !== a && before.get(other)?.has(a))));
+    out.set(
+      job.name,
+      job.after.filter((a) => !job.after.some((other) => other !== a && before.get(other)?.has(a))),
+    );
   }
   return out;
 }
@@ -34,8 +40,13 @@ export function layers(jobs: { name: string; after: string[] }[]): Map<string, G
       const rows = j.after.map((a) => places.get(a)?.row ?? 0);
       return rows.length ? rows.reduce((a, b) => a + b, 0) / rows.length : 0;
     };
-    layer.map((job, i) => ({ job, i, at: middle(job) })).sort((a, b) => a.at - b.at || a.i - b.i)
-      .forEach(({ job }, row) => { const p = places.get(job.name); if (p) p.row = row; });
+    layer
+      .map((job, i) => ({ job, i, at: middle(job) }))
+      .sort((a, b) => a.at - b.at || a.i - b.i)
+      .forEach(({ job }, row) => {
+        const p = places.get(job.name);
+        if (p) p.row = row;
+      });
   }
   return places;
 }

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import type { Input } from './api/client';
 import { complaint, initialText } from './inputs';
 
-const input = (more: Partial<Input>): Input => ({ name: 'x', ...more } as Input);
+const input = (more: Partial<Input>): Input => ({ name: 'x', ...more }) as Input;
 
 describe('initialText', () => {
   it('is the default', () => {
@@ -25,7 +25,8 @@ describe('complaint', () => {
   });
   it('knows numbers', () => {
     for (const ok of ['1', '-2.5', '1e3']) expect(complaint(input({ kind: 'number' }), ok)).toBe('');
-    for (const bad of ['many', '1,5', '1 2']) expect(complaint(input({ kind: 'number' }), bad)).toBe('This is no number.');
+    for (const bad of ['many', '1,5', '1 2'])
+      expect(complaint(input({ kind: 'number' }), bad)).toBe('This is no number.');
   });
   it('holds the whole text against the pattern', () => {
     expect(complaint(input({ pattern: 'a|b' }), 'ab')).toContain('must match');

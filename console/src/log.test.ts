@@ -1,7 +1,8 @@
 import { describe, expect, it } from 'vitest';
 import { LogModel, pageSize } from './log';
 
-const lines = (from: number, to: number) => Array.from({ length: to - from + 1 }, (_, i) => ({ n: from + i, t: 0, s: 0, x: `line ${from + i}` }));
+const lines = (from: number, to: number) =>
+  Array.from({ length: to - from + 1 }, (_, i) => ({ n: from + i, t: 0, s: 0, x: `line ${from + i}` }));
 
 describe('LogModel', () => {
   it('asks for each page it lacks, once', () => {

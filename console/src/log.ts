@@ -34,7 +34,11 @@ export class LogModel {
   /** The first lines of the pages between two lines that must be fetched; each is named once. */
   missing(from: number, to: number): number[] {
     const pages: number[] = [];
-    for (let page = Math.floor((Math.max(from, 1) - 1) / pageSize); page <= Math.floor((Math.min(to, this.total) - 1) / pageSize); page++) {
+    for (
+      let page = Math.floor((Math.max(from, 1) - 1) / pageSize);
+      page <= Math.floor((Math.min(to, this.total) - 1) / pageSize);
+      page++
+    ) {
       if (this.asked.has(page)) continue;
       const first = page * pageSize + 1;
       const last = Math.min(first + pageSize - 1, this.total);
@@ -50,5 +54,7 @@ export class LogModel {
   }
 
   /** Lets a page be asked for again, after it could not be had. */
-  forget(first: number) { this.asked.delete(Math.floor((first - 1) / pageSize)); }
+  forget(first: number) {
+    this.asked.delete(Math.floor((first - 1) / pageSize));
+  }
 }

@@ -3,27 +3,58 @@ import TextField from '@mui/material/TextField';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
-interface Page<K> { after: K; contains: string; limit: number }
+interface Page<K> {
+  after: K;
+  contains: string;
+  limit: number;
+}
 
 /** What is shown of a list of which the service gives pages. */
-export interface Paged<T> { list: T[]; ready: boolean; error: Error | null; contains: string; setContains: (text: string) => void; more?: (() => void) | undefined }
+export interface Paged<T> {
+  list: T[];
+  ready: boolean;
+  error: Error | null;
+  contains: string;
+  setContains: (text: string) => void;
+  more?: (() => void) | undefined;
+}
 
-/** A list in the order of a key, so far as it was asked for. The service does the filtering: it knows the pages that are not here yet. */
-export function usePaged<T, K extends string | number>(query: string[], fetch: (page: Page<K>) => Promise<T[]>, key: (item: T) => K, first: K, limit = 100): Paged<T> {
+/**
+ * A list in the order of a key, so far as it was asked for. The service does the filtering: it knows the pages that
+ * are not here yet.
+ */
+export function usePaged<T, K extends string | number>(
+  query: string[],
+  fetch: (page: Page<K>) => Promise<T[]>,
+  key: (item: T) => K,
+  first: K,
+  limit = 100,
+): Paged<T> {
   const [contains, setContains] = useState('');
   const pages = useInfiniteQuery({
-    queryKey: [...query, contains], initialPageParam: first, placeholderData: keepPreviousData,
+    queryKey: [...query, contains],
+    initialPageParam: first,
+    placeholderData: keepPreviousData,
     queryFn: ({ pageParam }) => fetch({ after: pageParam as K, contains, limit }),
     getNextPageParam: (page) => nextAfter(page, key, limit),
   });
   return {
-    list: pages.data?.pages.flat() ?? [], ready: pages.data !== undefined, error: pages.error, contains, setContains,
+    list: pages.data?.pages.flat() ?? [],
+    ready: pages.data !== undefined,
+    error: pages.error,
+    contains,
+    setContains,
     more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined,
   };
 }
 
 /** A list by name. */
-export const useNamed = <T,>(query: string[], fetch: (page: Page<string>) => Promise<T[]>, name: (item: T) => string, limit?: number) => usePaged(query, fetch, name, '', limit);
+export const useNamed = <T,>(
+  query: string[],
+  fetch: (page: Page<string>) => Promise<T[]>,
+  name: (item: T) => string,
+  limit?: number,
+) => usePaged(query, fetch, name, '', limit);
 
 /** The key after which the next page begins; undefined when a page was not full, so that there is none. */
 export function nextAfter<T, K>(page: T[], key: (item: T) => K, limit: number): K | undefined {
@@ -31,10 +62,20 @@ export function nextAfter<T, K>(page: T[], key: (item: T) => K, limit: number): 
   return last === undefined ? undefined : key(last);
 }
 
-export function Contains({ of, label = 'Name contains' }: { of: Pick<Paged<unknown>, 'contains' | 'setContains'>; label?: string }) {
+export function Contains({
+  of,
+  label = 'Name contains',
+}: {
+  of: Pick<Paged<unknown>, 'contains' | 'setContains'>;
+  label?: string;
+}) {
   return <TextField size="small" label={label} value={of.contains} onChange={(e) => of.setContains(e.target.value)} />;
 }
 
 export function More({ of }: { of: Pick<Paged<unknown>, 'more'> }) {
-  return of.more ? <Button sx={{ mt: 1 }} onClick={of.more}>More</Button> : null;
+  return of.more ? (
+    <Button sx={{ mt: 1 }} onClick={of.more}>
+      More
+    </Button>
+  ) : null;
 }

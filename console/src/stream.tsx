@@ -3,15 +3,25 @@ import { createContext, useContext, useEffect, useMemo, useRef, useState, type R
 import type { Change, LogBatch } from './api/client';
 
 /** What the tab shows, and so wants to be told of. */
-export interface Topic { project?: string; run?: number; job?: string; attempt?: number; after?: number }
+export interface Topic {
+  project?: string;
+  run?: number;
+  job?: string;
+  attempt?: number;
+  after?: number;
+}
 
-interface Stream { setTopic: (t: Topic) => void; onLines: (f: ((b: LogBatch) => void) | undefined) => void; live: boolean }
+interface Stream {
+  setTopic: (t: Topic) => void;
+  onLines: (f: ((b: LogBatch) => void) | undefined) => void;
+  live: boolean;
+}
 
 const Context = createContext<Stream>({ setTopic: () => undefined, onLines: () => undefined, live: false });
 
 /**
- * Tells whether the tab is looked at. Browsers allow six connections to a server for all tabs together; tabs that nobody
- * looks at, and pages kept for the way back, must not hold one.
+ * Tells whether the tab is looked at. Browsers allow six connections to a server for all tabs together; tabs that
+ * nobody looks at, and pages kept for the way back, must not hold one.
  */
 function useShown() {
   const [shown, setShown] = useState(() => document.visibilityState === 'visible');
@@ -63,17 +73,35 @@ export function StreamProvider({ children }: { children: ReactNode }) {
         void queries.invalidateQueries({ queryKey: ['queue'] });
       }, 80);
     };
-    source.addEventListener('hello', () => { setLive(true); refresh(); });
-    source.addEventListener('change', (e) => { refresh(topic.run ? JSON.parse(e.data) as Change : undefined); });
+    source.addEventListener('hello', () => {
+      setLive(true);
+      refresh();
+    });
+    source.addEventListener('change', (e) => {
+      refresh(topic.run ? (JSON.parse(e.data) as Change) : undefined);
+    });
     source.addEventListener('log', (e) => lines.current?.(JSON.parse(e.data) as LogBatch));
     source.onerror = () => setLive(false);
     // React may be too late when the page is being left; the connection must not be.
     const leave = () => source.close();
     window.addEventListener('pagehide', leave);
-    return () => { window.removeEventListener('pagehide', leave); source.close(); clearTimeout(pending); };
+    return () => {
+      window.removeEventListener('pagehide', leave);
+      source.close();
+      clearTimeout(pending);
+    };
   }, [queries, topic, shown]);
 
-  const value = useMemo(() => ({ setTopic, onLines: (f: ((b: LogBatch) => void) | undefined) => { lines.current = f; }, live }), [live]);
+  const value = useMemo(
+    () => ({
+      setTopic,
+      onLines: (f: ((b: LogBatch) => void) | undefined) => {
+        lines.current = f;
+      },
+      live,
+    }),
+    [live],
+  );
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 

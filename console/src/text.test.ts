@@ -4,7 +4,15 @@ import { ago, count, size, span } from './text';
 
 describe('what people read', () => {
   it('writes spans', () => {
-    expect([0, 999, 1000, 9_949, 10_000, 61_000, 3_600_000].map(span)).toEqual(['0 ms', '999 ms', '1.0 s', '9.9 s', '10 s', '1 min 01 s', '1 h 00 min']);
+    expect([0, 999, 1000, 9_949, 10_000, 61_000, 3_600_000].map(span)).toEqual([
+      '0 ms',
+      '999 ms',
+      '1.0 s',
+      '9.9 s',
+      '10 s',
+      '1 min 01 s',
+      '1 h 00 min',
+    ]);
   });
   it('writes sizes and counts', () => {
     expect([0, 999, 1500, 2.5e6, 3e9].map(size)).toEqual(['0 B', '999 B', '1.5 kB', '2.5 MB', '3.00 GB']);
@@ -25,7 +33,12 @@ describe('colours of a log line', () => {
   });
   it('reads the eight colours, bright ones and bold', () => {
     const list = pieces('a \x1b[31mred\x1b[0m \x1b[1;92mbold\x1b[0m');
-    expect(list.map((p) => [p.text, p.colour, p.bold])).toEqual([['a ', undefined, false], ['red', 1, false], [' ', undefined, false], ['bold', 10, true]]);
+    expect(list.map((p) => [p.text, p.colour, p.bold])).toEqual([
+      ['a ', undefined, false],
+      ['red', 1, false],
+      [' ', undefined, false],
+      ['bold', 10, true],
+    ]);
   });
   it('never turns text into markup', () => {
     expect(pieces('\x1b[32m<img src=x onerror=alert(1)>\x1b[0m')[0]?.text).toBe('<img src=x onerror=alert(1)>');

@@ -32,13 +32,21 @@ export const api = createClient<paths>({ baseUrl: '/' });
 
 /** An answer of the service that is no success, in its own words. */
 export class Refusal extends Error {
-  constructor(readonly status: number, message: string) { super(message); }
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
 }
 
 /** Takes the data of an answer, or throws what the service said. */
 export function take<T>(answer: { data?: T; error?: { detail?: string; title?: string }; response: Response }): T {
   if (answer.data !== undefined) return answer.data;
-  throw new Refusal(answer.response.status, answer.error?.detail ?? answer.error?.title ?? `The service answered ${answer.response.status}.`);
+  throw new Refusal(
+    answer.response.status,
+    answer.error?.detail ?? answer.error?.title ?? `The service answered ${answer.response.status}.`,
+  );
 }
 
 /** Takes an answer without data, or throws what the service said. */
@@ -47,6 +55,7 @@ export function done(answer: { response: Response; error?: { detail?: string } }
 }
 
 const base = '/api/v1/projects';
-export const artifactAddress = (project: string, run: number, id: number) => `${base}/${encodeURIComponent(project)}/runs/${run}/artifacts/${id}`;
+export const artifactAddress = (project: string, run: number, id: number) =>
+  `${base}/${encodeURIComponent(project)}/runs/${run}/artifacts/${id}`;
 export const logAddress = (project: string, run: number, job: string, attempt: number) =>
   `${base}/${encodeURIComponent(project)}/runs/${run}/jobs/${encodeURIComponent(job)}/log.txt?attempt=${attempt}`;

@@ -23,15 +23,18 @@ function Of({ push }: { push: Push }) {
   return (
     <>
       {push.about && <Box>{push.about}</Box>}
-      {!push.about && push.refs.map((r) => (
-        <Box key={r.ref} sx={{ overflowWrap: 'anywhere' }}>
-          {r.ref.replace(/^refs\/(heads\/|tags\/)?/, '')}{' '}
-          <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>
-            {/^0+$/.test(r.commit) ? 'removed' : r.commit.slice(0, 9)}
+      {!push.about &&
+        push.refs.map((r) => (
+          <Box key={r.ref} sx={{ overflowWrap: 'anywhere' }}>
+            {r.ref.replace(/^refs\/(heads\/|tags\/)?/, '')}{' '}
+            <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>
+              {/^0+$/.test(r.commit) ? 'removed' : r.commit.slice(0, 9)}
+            </Box>
           </Box>
-        </Box>
-      ))}
-      <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{push.kind}, <time dateTime={push.received}>{ago(push.received)}</time></Box>
+        ))}
+      <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
+        {push.kind}, <time dateTime={push.received}>{ago(push.received)}</time>
+      </Box>
     </>
   );
 }
@@ -39,19 +42,29 @@ function Of({ push }: { push: Push }) {
 /** What came of an event: its runs, or why there are none. */
 function CameOf({ push, project }: { push: Push; project: string }) {
   if (push.state === 'planned' && push.runs.length === 0) {
-    return <Box component="span" sx={{ color: 'text.secondary' }}>no pipeline starts on it</Box>;
+    return (
+      <Box component="span" sx={{ color: 'text.secondary' }}>
+        no pipeline starts on it
+      </Box>
+    );
   }
   return (
     <>
-      {push.state !== 'planned' && <Box sx={{ overflowWrap: 'anywhere' }}>
-        <Box component="b" sx={{ color: push.state === 'set-aside' ? 'error.main' : 'inherit' }}>{push.state}</Box>
-        {': '}{push.note || 'is about to be planned'}
-      </Box>}
+      {push.state !== 'planned' && (
+        <Box sx={{ overflowWrap: 'anywhere' }}>
+          <Box component="b" sx={{ color: push.state === 'set-aside' ? 'error.main' : 'inherit' }}>
+            {push.state}
+          </Box>
+          {': '}
+          {push.note || 'is about to be planned'}
+        </Box>
+      )}
       {push.runs.map((r) => (
         <Box key={r.number}>
           <Box component={Link} to={`/${encodeURIComponent(project)}/${r.number}`} sx={{ color: 'primary.main' }}>
             {r.pipeline} run {r.number}
-          </Box>{' '}{r.state}
+          </Box>{' '}
+          {r.state}
         </Box>
       ))}
     </>
@@ -68,7 +81,10 @@ export default function Pushes() {
   useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
   const state = states.find((s) => s === search.get('state'));
   const pages = useInfiniteQuery({
-    queryKey: ['pushes', project, state], initialPageParam: 0, placeholderData: keepPreviousData, refetchInterval: 5_000,
+    queryKey: ['pushes', project, state],
+    initialPageParam: 0,
+    placeholderData: keepPreviousData,
+    refetchInterval: 5_000,
     queryFn: async ({ pageParam }) => {
       const query = { limit: pageSize, ...(state && { state }), ...(pageParam && { before: pageParam }) };
       return take(await api.GET('/api/v1/projects/{project}/pushes', { params: { path: { project }, query } }));
@@ -76,7 +92,8 @@ export default function Pushes() {
     getNextPageParam: (page) => page.next,
   });
   const retry = useMutation({
-    mutationFn: async (id: number) => done(await api.POST('/api/v1/projects/{project}/pushes/{id}/retry', { params: { path: { project, id } } })),
+    mutationFn: async (id: number) =>
+      done(await api.POST('/api/v1/projects/{project}/pushes/{id}/retry', { params: { path: { project, id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ['pushes', project] }),
   });
   const choose = (to: string) => setSearch(to ? { state: to as PushState } : {}, { replace: true });
@@ -85,28 +102,60 @@ export default function Pushes() {
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
-        <Typography variant="h1" sx={{ flexGrow: 1 }}>Pushes, and what came of them</Typography>
-        <TextField select size="small" label="State" value={state ?? ''} onChange={(e) => choose(e.target.value)} sx={{ minWidth: 130 }}>
+        <Typography variant="h1" sx={{ flexGrow: 1 }}>
+          Pushes, and what came of them
+        </Typography>
+        <TextField
+          select
+          size="small"
+          label="State"
+          value={state ?? ''}
+          onChange={(e) => choose(e.target.value)}
+          sx={{ minWidth: 130 }}
+        >
           <MenuItem value="">any</MenuItem>
-          {states.map((s) => <MenuItem key={s} value={s}>{s}</MenuItem>)}
+          {states.map((s) => (
+            <MenuItem key={s} value={s}>
+              {s}
+            </MenuItem>
+          ))}
         </TextField>
       </Box>
-      {error && <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>{error.message}</Alert>}
-      {pages.data && pushes.length === 0 && <Alert severity="info" variant="outlined">Nothing of that kind.</Alert>}
+      {error && (
+        <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
+          {error.message}
+        </Alert>
+      )}
+      {pages.data && pushes.length === 0 && (
+        <Alert severity="info" variant="outlined">
+          Nothing of that kind.
+        </Alert>
+      )}
       {pushes.length > 0 && (
         <Paper sx={{ overflowX: 'auto' }}>
-          <List label="Pushes" heads={['Of', 'What came of it', '']} rows={pushes.map((p) => ({
-            key: String(p.id),
-            cells: [
-              <Of key="o" push={p} />,
-              <CameOf key="c" push={p} project={project} />,
-              p.state === 'set-aside' && may('keeper', project)
-                ? <Button key="r" size="small" disabled={retry.isPending} onClick={() => retry.mutate(p.id)}>Try again</Button> : null,
-            ],
-          }))} />
+          <List
+            label="Pushes"
+            heads={['Of', 'What came of it', '']}
+            rows={pushes.map((p) => ({
+              key: String(p.id),
+              cells: [
+                <Of key="o" push={p} />,
+                <CameOf key="c" push={p} project={project} />,
+                p.state === 'set-aside' && may('keeper', project) ? (
+                  <Button key="r" size="small" disabled={retry.isPending} onClick={() => retry.mutate(p.id)}>
+                    Try again
+                  </Button>
+                ) : null,
+              ],
+            }))}
+          />
         </Paper>
       )}
-      {pages.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>More</Button>}
+      {pages.hasNextPage && (
+        <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>
+          More
+        </Button>
+      )}
     </Box>
   );
 }

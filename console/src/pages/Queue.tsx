@@ -14,7 +14,10 @@ import { ago, count } from '../text';
 
 const pageSize = 100;
 
-/** The jobs that wait, in the order in which they will be handed out, each with what it waits for; and who could do them. */
+/**
+ * The jobs that wait, in the order in which they will be handed out, each with what it waits for; and who could do
+ * them.
+ */
 export default function Queue() {
   useTopic({});
   const go = useNavigate();
@@ -22,11 +25,23 @@ export default function Queue() {
   const [search, setSearch] = useSearchParams();
   const project = search.get('project') ?? '';
   const queue = useInfiniteQuery({
-    queryKey: ['queue', project], initialPageParam: 0, placeholderData: keepPreviousData, refetchInterval: 5_000,
-    queryFn: async ({ pageParam }) => take(await api.GET('/api/v1/queue', { params: { query: { after: pageParam, limit: pageSize, ...(project && { project }) } } })),
+    queryKey: ['queue', project],
+    initialPageParam: 0,
+    placeholderData: keepPreviousData,
+    refetchInterval: 5_000,
+    queryFn: async ({ pageParam }) =>
+      take(
+        await api.GET('/api/v1/queue', {
+          params: { query: { after: pageParam, limit: pageSize, ...(project && { project }) } },
+        }),
+      ),
     getNextPageParam: (page) => page.next,
   });
-  const runners = useQuery({ queryKey: ['runners'], refetchInterval: 15_000, queryFn: async () => take(await api.GET('/api/v1/runners', { params: { query: { limit: 500 } } })) });
+  const runners = useQuery({
+    queryKey: ['runners'],
+    refetchInterval: 15_000,
+    queryFn: async () => take(await api.GET('/api/v1/runners', { params: { query: { limit: 500 } } })),
+  });
   const error = queue.error ?? runners.error;
   const first = queue.data?.pages[0];
   const jobs = queue.data?.pages.flatMap((p) => p.jobs) ?? [];
@@ -34,33 +49,89 @@ export default function Queue() {
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1.5 }}>
         <Typography variant="h1">Queue</Typography>
-        <Box sx={{ flexGrow: 1, color: 'text.secondary' }}>{first && `${count(first.total, 'job')} waiting, ${first.working} at work, room for ${first.slots}`}</Box>
-        <TextField size="small" label="Project" value={project} onChange={(e) => setSearch(e.target.value ? { project: e.target.value } : {}, { replace: true })} />
+        <Box sx={{ flexGrow: 1, color: 'text.secondary' }}>
+          {first && `${count(first.total, 'job')} waiting, ${first.working} at work, room for ${first.slots}`}
+        </Box>
+        <TextField
+          size="small"
+          label="Project"
+          value={project}
+          onChange={(e) => setSearch(e.target.value ? { project: e.target.value } : {}, { replace: true })}
+        />
       </Box>
-      {error && <Alert severity="error" variant="outlined">{error.message}</Alert>}
-      {first && jobs.length === 0 && <Alert severity="success" variant="outlined">Nothing waits.</Alert>}
+      {error && (
+        <Alert severity="error" variant="outlined">
+          {error.message}
+        </Alert>
+      )}
+      {first && jobs.length === 0 && (
+        <Alert severity="success" variant="outlined">
+          Nothing waits.
+        </Alert>
+      )}
       {jobs.length > 0 && (
         <Paper>
-          <Rows label="Jobs that wait" heads={['Place', 'Project', 'Run', 'Pipeline', 'Job', 'Branch', 'Since', 'Waits for']} rows={jobs.map((j) => {
-            const to = `/${encodeURIComponent(j.project)}/${j.run}?job=${encodeURIComponent(j.job)}`;
-            return { key: `${j.project}/${j.run}/${j.job}`, to, cells: [
-              j.place, j.project, <Box key="r" component={Link} to={to} onClick={(e) => e.stopPropagation()} sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}>run {j.run}</Box>,
-              j.pipeline, <b key="j">{j.job}</b>, j.branch, <Box key="s" component="span" sx={{ whiteSpace: 'nowrap' }}>{ago(j.queued)}</Box>, j.why,
-            ] };
-          })} />
+          <Rows
+            label="Jobs that wait"
+            heads={['Place', 'Project', 'Run', 'Pipeline', 'Job', 'Branch', 'Since', 'Waits for']}
+            rows={jobs.map((j) => {
+              const to = `/${encodeURIComponent(j.project)}/${j.run}?job=${encodeURIComponent(j.job)}`;
+              return {
+                key: `${j.project}/${j.run}/${j.job}`,
+                to,
+                cells: [
+                  j.place,
+                  j.project,
+                  <Box
+                    key="r"
+                    component={Link}
+                    to={to}
+                    onClick={(e) => e.stopPropagation()}
+                    sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}
+                  >
+                    run {j.run}
+                  </Box>,
+                  j.pipeline,
+                  <b key="j">{j.job}</b>,
+                  j.branch,
+                  <Box key="s" component="span" sx={{ whiteSpace: 'nowrap' }}>
+                    {ago(j.queued)}
+                  </Box>,
+                  j.why,
+                ],
+              };
+            })}
+          />
         </Paper>
       )}
-      {queue.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void queue.fetchNextPage()}>More</Button>}
-      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>Runners</Typography>
-      {runners.data?.length === 0 && <Alert severity="info" variant="outlined">No runner has asked for work yet. <code>piston runner</code> starts one.</Alert>}
+      {queue.hasNextPage && (
+        <Button sx={{ mt: 1 }} onClick={() => void queue.fetchNextPage()}>
+          More
+        </Button>
+      )}
+      <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>
+        Runners
+      </Typography>
+      {runners.data?.length === 0 && (
+        <Alert severity="info" variant="outlined">
+          No runner has asked for work yet. <code>piston runner</code> starts one.
+        </Alert>
+      )}
       <Box sx={{ display: 'grid', gap: 1 }}>
         {runners.data?.map((r) => (
           <Paper key={r.name} sx={{ px: 1.5, py: 1 }}>
             <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', flexWrap: 'wrap' }}>
-              <b>{r.name}</b><span>{r.online ? `${r.busy} of ${r.slots} busy` : `away since ${ago(r.seen)}`}</span>
-              <Box component="span" sx={{ color: 'text.secondary' }}>labels {r.labels.join(', ')}</Box>
+              <b>{r.name}</b>
+              <span>{r.online ? `${r.busy} of ${r.slots} busy` : `away since ${ago(r.seen)}`}</span>
+              <Box component="span" sx={{ color: 'text.secondary' }}>
+                labels {r.labels.join(', ')}
+              </Box>
             </Box>
-            <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{Object.entries(r.tools).map(([name, version]) => `${name} ${version}`).join(', ')}</Box>
+            <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
+              {Object.entries(r.tools)
+                .map(([name, version]) => `${name} ${version}`)
+                .join(', ')}
+            </Box>
           </Paper>
         ))}
       </Box>

@@ -26,29 +26,57 @@ function Took({ run, longest }: { run: Run; longest: number }) {
   const ms = Date.parse(run.finished) - Date.parse(run.queued);
   return (
     <Box sx={{ width: 96 }}>
-      <Box component="span" sx={{ fontVariantNumeric: 'tabular-nums' }}>{span(ms)}</Box>
-      <Box aria-hidden sx={{ height: 3, borderRadius: 1, bgcolor: stateColour(run.state), opacity: 0.6, width: `${Math.max(2, 100 * ms / longest)}%` }} />
+      <Box component="span" sx={{ fontVariantNumeric: 'tabular-nums' }}>
+        {span(ms)}
+      </Box>
+      <Box
+        aria-hidden
+        sx={{
+          height: 3,
+          borderRadius: 1,
+          bgcolor: stateColour(run.state),
+          opacity: 0.6,
+          width: `${Math.max(2, (100 * ms) / longest)}%`,
+        }}
+      />
     </Box>
   );
 }
 
-const useProject = (project: string) => useQuery({
-  queryKey: ['projects', project], queryFn: async () => take(await api.GET('/api/v1/projects/{project}', { params: { path: { project } } })),
-});
+const useProject = (project: string) =>
+  useQuery({
+    queryKey: ['projects', project],
+    queryFn: async () => take(await api.GET('/api/v1/projects/{project}', { params: { path: { project } } })),
+  });
 
 /** Holds a project's jobs or lets them go, and starts pipelines. */
 function Standing({ project }: { project: string }) {
   const queries = useQueryClient();
   const { may } = useMe();
   const about = useProject(project);
-  const pipelines = useQuery({ queryKey: ['pipelines', project, ''], queryFn: async () => take(await api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project }, query: { ref: '' } } })) });
+  const pipelines = useQuery({
+    queryKey: ['pipelines', project, ''],
+    queryFn: async () =>
+      take(
+        await api.GET('/api/v1/projects/{project}/pipelines', { params: { path: { project }, query: { ref: '' } } }),
+      ),
+  });
   const hold = useMutation({
-    mutationFn: async (reason: string) => take(await api.PUT('/api/v1/projects/{project}/hold', { params: { path: { project } }, body: { reason } })),
+    mutationFn: async (reason: string) =>
+      take(await api.PUT('/api/v1/projects/{project}/hold', { params: { path: { project } }, body: { reason } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['projects'] }),
   });
   return (
     <>
-      {about.data && may('keeper', project) && <Button variant="outlined" disabled={hold.isPending} onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}>{about.data.held ? 'Resume' : 'Hold'}</Button>}
+      {about.data && may('keeper', project) && (
+        <Button
+          variant="outlined"
+          disabled={hold.isPending}
+          onClick={() => hold.mutate(about.data.held ? '' : 'held in the console')}
+        >
+          {about.data.held ? 'Resume' : 'Hold'}
+        </Button>
+      )}
       <StartDialog project={project} pipelines={pipelines.data?.pipelines ?? []} at="" />
     </>
   );
@@ -59,10 +87,15 @@ function Trouble({ project }: { project: string }) {
   const p = useProject(project).data;
   return (
     <>
-      {p?.held && <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }}>Held by {p.held_by}: {p.held}. Jobs that are queued wait.</Alert>}
+      {p?.held && (
+        <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }}>
+          Held by {p.held_by}: {p.held}. Jobs that are queued wait.
+        </Alert>
+      )}
       {p?.trouble && (
         <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-          A push is not built: {p.trouble} <Link to={`/${encodeURIComponent(project)}/pushes?state=set-aside`}>All pushes</Link>
+          A push is not built: {p.trouble}{' '}
+          <Link to={`/${encodeURIComponent(project)}/pushes?state=set-aside`}>All pushes</Link>
         </Alert>
       )}
     </>
@@ -75,49 +108,124 @@ export function Runs() {
   const go = useNavigate();
   useTopic({ project });
   useKeys({ u: () => void go('/') });
-  const query = { state: search.get('state') ?? '', branch: search.get('branch') ?? '', pipeline: search.get('pipeline') ?? '' };
+  const query = {
+    state: search.get('state') ?? '',
+    branch: search.get('branch') ?? '',
+    pipeline: search.get('pipeline') ?? '',
+  };
   const runs = useInfiniteQuery({
-    queryKey: ['runs', project, query], initialPageParam: 0, placeholderData: keepPreviousData,
-    queryFn: async ({ pageParam }) => take(await api.GET('/api/v1/projects/{project}/runs', { params: {
-      path: { project }, query: { before: pageParam, limit: 30,
-        ...(query.branch && { branch: query.branch }), ...(query.pipeline && { pipeline: query.pipeline }), ...(query.state && { state: query.state as Run['state'] }) } } })),
+    queryKey: ['runs', project, query],
+    initialPageParam: 0,
+    placeholderData: keepPreviousData,
+    queryFn: async ({ pageParam }) =>
+      take(
+        await api.GET('/api/v1/projects/{project}/runs', {
+          params: {
+            path: { project },
+            query: {
+              before: pageParam,
+              limit: 30,
+              ...(query.branch && { branch: query.branch }),
+              ...(query.pipeline && { pipeline: query.pipeline }),
+              ...(query.state && { state: query.state as Run['state'] }),
+            },
+          },
+        }),
+      ),
     getNextPageParam: (page) => page.next,
   });
   const list = runs.data?.pages.flatMap((p) => p.runs) ?? [];
-  const longest = Math.max(1, ...list.map((r) => r.finished ? Date.parse(r.finished) - Date.parse(r.queued) : 0));
-  const set = (name: string) => (e: { target: { value: string } }) => setSearch((s) => {
-    if (e.target.value) s.set(name, e.target.value); else s.delete(name);
-    return s;
-  }, { replace: true });
+  const longest = Math.max(1, ...list.map((r) => (r.finished ? Date.parse(r.finished) - Date.parse(r.queued) : 0)));
+  const set = (name: string) => (e: { target: { value: string } }) =>
+    setSearch(
+      (s) => {
+        if (e.target.value) s.set(name, e.target.value);
+        else s.delete(name);
+        return s;
+      },
+      { replace: true },
+    );
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5 }}>
-        <Typography variant="h1" sx={{ flexGrow: 1 }}>Runs of {project}</Typography>
+        <Typography variant="h1" sx={{ flexGrow: 1 }}>
+          Runs of {project}
+        </Typography>
         <TextField select size="small" label="State" value={query.state} onChange={set('state')} sx={{ width: 130 }}>
           <MenuItem value="">any</MenuItem>
-          {states.map((s) => <MenuItem key={s} value={s}>{s}</MenuItem>)}
+          {states.map((s) => (
+            <MenuItem key={s} value={s}>
+              {s}
+            </MenuItem>
+          ))}
         </TextField>
         <TextField size="small" label="Branch" value={query.branch} onChange={set('branch')} sx={{ width: 180 }} />
-        <TextField size="small" label="Pipeline" value={query.pipeline} onChange={set('pipeline')} sx={{ width: 130 }} />
+        <TextField
+          size="small"
+          label="Pipeline"
+          value={query.pipeline}
+          onChange={set('pipeline')}
+          sx={{ width: 130 }}
+        />
         <Standing project={project} />
       </Box>
       <Trouble project={project} />
-      {runs.error && <Alert severity="error" variant="outlined">{runs.error.message}</Alert>}
-      {runs.data && list.length === 0 && <Alert severity="info" variant="outlined">No such runs. A push to a branch that a pipeline's trigger names starts one.</Alert>}
+      {runs.error && (
+        <Alert severity="error" variant="outlined">
+          {runs.error.message}
+        </Alert>
+      )}
+      {runs.data && list.length === 0 && (
+        <Alert severity="info" variant="outlined">
+          No such runs. A push to a branch that a pipeline's trigger names starts one.
+        </Alert>
+      )}
       {list.length > 0 && (
         <Paper>
-          <Rows label={`Runs of ${project}`} heads={['Run', 'State', 'Pipeline', 'Of', 'Build', 'Took', 'When', 'What']} rows={list.map((r) => {
-            const to = `/${encodeURIComponent(project)}/${r.number}`;
-            return { key: String(r.number), to, cells: [
-              <Box key="n" component={Link} to={to} onClick={(e) => e.stopPropagation()} sx={{ fontWeight: 650, color: 'inherit' }}>{r.number}</Box>,
-              <StateMark key="s" state={r.state} />, r.pipeline, <RunOf key="o" run={r} />, built(r), <Took key="t" run={r} longest={longest} />,
-              <Box key="w" component="span" sx={{ whiteSpace: 'nowrap' }}>{ago(r.queued)}</Box>,
-              <Box key="c"><Box>{r.subject}</Box>{r.reason && !r.failed_at && r.finished && r.state !== 'passed' && <Box sx={{ color: 'text.secondary', fontSize: 12 }}>{r.reason}</Box>}{r.failed_at && <Box sx={{ color: stateColour(r.state), fontSize: 12 }}>at {r.failed_at}</Box>}</Box>,
-            ] };
-          })} />
+          <Rows
+            label={`Runs of ${project}`}
+            heads={['Run', 'State', 'Pipeline', 'Of', 'Build', 'Took', 'When', 'What']}
+            rows={list.map((r) => {
+              const to = `/${encodeURIComponent(project)}/${r.number}`;
+              return {
+                key: String(r.number),
+                to,
+                cells: [
+                  <Box
+                    key="n"
+                    component={Link}
+                    to={to}
+                    onClick={(e) => e.stopPropagation()}
+                    sx={{ fontWeight: 650, color: 'inherit' }}
+                  >
+                    {r.number}
+                  </Box>,
+                  <StateMark key="s" state={r.state} />,
+                  r.pipeline,
+                  <RunOf key="o" run={r} />,
+                  built(r),
+                  <Took key="t" run={r} longest={longest} />,
+                  <Box key="w" component="span" sx={{ whiteSpace: 'nowrap' }}>
+                    {ago(r.queued)}
+                  </Box>,
+                  <Box key="c">
+                    <Box>{r.subject}</Box>
+                    {r.reason && !r.failed_at && r.finished && r.state !== 'passed' && (
+                      <Box sx={{ color: 'text.secondary', fontSize: 12 }}>{r.reason}</Box>
+                    )}
+                    {r.failed_at && <Box sx={{ color: stateColour(r.state), fontSize: 12 }}>at {r.failed_at}</Box>}
+                  </Box>,
+                ],
+              };
+            })}
+          />
         </Paper>
       )}
-      {runs.hasNextPage && <Button sx={{ mt: 1 }} onClick={() => void runs.fetchNextPage()}>Older runs</Button>}
+      {runs.hasNextPage && (
+        <Button sx={{ mt: 1 }} onClick={() => void runs.fetchNextPage()}>
+          Older runs
+        </Button>
+      )}
     </Box>
   );
 }

@@ -16,7 +16,9 @@ const troubles: Record<string, string> = {
 };
 
 export function SignIn({ problem, done }: { problem?: string | undefined; done: () => void }) {
-  const [said, setSaid] = useState(problem ?? troubles[new URLSearchParams(window.location.search).get('issuer') ?? ''] ?? '');
+  const [said, setSaid] = useState(
+    problem ?? troubles[new URLSearchParams(window.location.search).get('issuer') ?? ''] ?? '',
+  );
   const ways = useQuery({ queryKey: ['ways'], queryFn: async () => take(await api.GET('/api/v1/sign-in')) });
   const [busy, setBusy] = useState(false);
   const submit = async (e: FormEvent<HTMLFormElement>) => {
@@ -24,7 +26,11 @@ export function SignIn({ problem, done }: { problem?: string | undefined; done: 
     const form = new FormData(e.currentTarget);
     setBusy(true);
     try {
-      take(await api.POST('/api/v1/session', { body: { name: String(form.get('name')), password: String(form.get('password')) } }));
+      take(
+        await api.POST('/api/v1/session', {
+          body: { name: String(form.get('name')), password: String(form.get('password')) },
+        }),
+      );
       done();
     } catch (error) {
       setSaid(error instanceof Error ? error.message : String(error));
@@ -33,14 +39,40 @@ export function SignIn({ problem, done }: { problem?: string | undefined; done: 
   };
   return (
     <Box component="main" sx={{ minHeight: '100dvh', display: 'grid', placeItems: 'center', p: 2 }}>
-      <Paper component="form" onSubmit={(e) => void submit(e)} sx={{ p: 4, width: 380, display: 'flex', flexDirection: 'column', gap: 2 }}>
-        <Typography variant="h1" color="primary">Gentle Piston</Typography>
-        <Typography color="text.secondary">Sign in. The first administrator is <b>admin</b>; the password was printed when the service was first started.</Typography>
-        {said && <Alert severity="error" variant="outlined">{said}</Alert>}
+      <Paper
+        component="form"
+        onSubmit={(e) => void submit(e)}
+        sx={{ p: 4, width: 380, display: 'flex', flexDirection: 'column', gap: 2 }}
+      >
+        <Typography variant="h1" color="primary">
+          Gentle Piston
+        </Typography>
+        <Typography color="text.secondary">
+          Sign in. The first administrator is <b>admin</b>; the password was printed when the service was first started.
+        </Typography>
+        {said && (
+          <Alert severity="error" variant="outlined">
+            {said}
+          </Alert>
+        )}
         <TextField name="name" label="Name" defaultValue="admin" autoComplete="username" size="small" required />
-        <TextField name="password" label="Password" type="password" autoComplete="current-password" size="small" required autoFocus />
-        <Button type="submit" variant="contained" disabled={busy}>Sign in</Button>
-        {ways.data?.issuer && <Button href="/api/v1/session/issuer" variant="outlined">Sign in at {ways.data.issuer}</Button>}
+        <TextField
+          name="password"
+          label="Password"
+          type="password"
+          autoComplete="current-password"
+          size="small"
+          required
+          autoFocus
+        />
+        <Button type="submit" variant="contained" disabled={busy}>
+          Sign in
+        </Button>
+        {ways.data?.issuer && (
+          <Button href="/api/v1/session/issuer" variant="outlined">
+            Sign in at {ways.data.issuer}
+          </Button>
+        )}
       </Paper>
     </Box>
   );

@@ -17,22 +17,48 @@ export function FailurePanel({ failure, open }: { failure: Failure; open: (line:
   return (
     <Paper component="section" aria-label="What failed" sx={frame}>
       <Box sx={{ fontWeight: 650, color: 'error.main' }}>
-        {failure.job}{failure.step && ` › ${failure.step}`}: {failure.reason}
+        {failure.job}
+        {failure.step && ` › ${failure.step}`}: {failure.reason}
       </Box>
       {failure.tests?.map((t) => (
         <Box key={t.suite + t.name} sx={{ mt: 0.5 }}>
-          <Box component="span" sx={{ color: 'error.main' }}>✗ </Box><b>{t.suite} › {t.name}</b>
-          <Box component="span" sx={{ fontFamily: mono, fontSize: 12, ml: 1, overflowWrap: 'anywhere' }}>{t.message}</Box>
-          {t.file && !t.message?.includes(placeOf(t)) && <Box sx={{ fontFamily: mono, fontSize: 12, ml: 2, color: 'text.secondary' }}>{placeOf(t)}</Box>}
+          <Box component="span" sx={{ color: 'error.main' }}>
+            ✗{' '}
+          </Box>
+          <b>
+            {t.suite} › {t.name}
+          </b>
+          <Box component="span" sx={{ fontFamily: mono, fontSize: 12, ml: 1, overflowWrap: 'anywhere' }}>
+            {t.message}
+          </Box>
+          {t.file && !t.message?.includes(placeOf(t)) && (
+            <Box sx={{ fontFamily: mono, fontSize: 12, ml: 2, color: 'text.secondary' }}>{placeOf(t)}</Box>
+          )}
         </Box>
       ))}
       {failure.lines.length > 0 && (
-        <Box sx={{ mt: 1, fontFamily: mono, fontSize: 12, lineHeight: '24px', maxHeight: 192, overflow: 'auto' }} tabIndex={0} aria-label="Lines that matter">
+        <Box
+          sx={{ mt: 1, fontFamily: mono, fontSize: 12, lineHeight: '24px', maxHeight: 192, overflow: 'auto' }}
+          tabIndex={0}
+          aria-label="Lines that matter"
+        >
           {failure.lines.map((l) => (
             <Box key={l.n} sx={{ display: 'flex', gap: 1.5 }}>
-              <Box component="a" href={`?job=${failure.job}&line=${l.n}`} onClick={(e) => { e.preventDefault(); open(l.n); }} aria-label={`line ${l.n} of the log`}
-                sx={{ color: 'text.secondary', minWidth: 'max(4ch, 24px)', minHeight: 24, textAlign: 'right' }}>{l.n}</Box>
-              <Box sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}><LineText text={l.x} /></Box>
+              <Box
+                component="a"
+                href={`?job=${failure.job}&line=${l.n}`}
+                onClick={(e) => {
+                  e.preventDefault();
+                  open(l.n);
+                }}
+                aria-label={`line ${l.n} of the log`}
+                sx={{ color: 'text.secondary', minWidth: 'max(4ch, 24px)', minHeight: 24, textAlign: 'right' }}
+              >
+                {l.n}
+              </Box>
+              <Box sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere' }}>
+                <LineText text={l.x} />
+              </Box>
             </Box>
           ))}
         </Box>
@@ -47,7 +73,8 @@ function Found({ finding: f }: { finding: Finding }) {
       <Box sx={{ fontWeight: 650, color: f.severity === 'error' ? 'error.main' : 'text.primary' }}>{f.message}</Box>
       <Box component="pre" sx={{ fontFamily: mono, fontSize: 12, m: 0, overflow: 'auto' }} tabIndex={0}>
         {`${f.file}${f.line ? `:${f.line}` : ''}${f.col ? `:${f.col}` : ''}  [${f.code}]`}
-        {f.excerpt && `\n${String(f.line).padStart(5)} | ${f.excerpt}${f.col ? `\n      | ${' '.repeat(f.col - 1)}^` : ''}`}
+        {f.excerpt &&
+          `\n${String(f.line).padStart(5)} | ${f.excerpt}${f.col ? `\n      | ${' '.repeat(f.col - 1)}^` : ''}`}
       </Box>
       {f.fix && <Box sx={{ color: 'text.secondary', whiteSpace: 'pre-wrap' }}>{f.fix}</Box>}
     </Box>
@@ -57,11 +84,18 @@ function Found({ finding: f }: { finding: Finding }) {
 /** What failed and changes nothing else, since its pipeline says so. */
 export function OnlyReported({ list }: { list: Reported[] }) {
   return (
-    <Paper component="section" aria-label="What failed and changes nothing else" sx={{ px: 1.5, py: 0.75, m: 1.5, mb: 0, flexShrink: 0, overflowWrap: 'anywhere' }}>
+    <Paper
+      component="section"
+      aria-label="What failed and changes nothing else"
+      sx={{ px: 1.5, py: 0.75, m: 1.5, mb: 0, flexShrink: 0, overflowWrap: 'anywhere' }}
+    >
       {list.map((r) => (
         <Box key={`${r.job} ${r.step ?? ''}`}>
-          <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>Only reported: </Box>
-          {r.job}{r.step && ` › ${r.step}`}: {r.reason}
+          <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>
+            Only reported:{' '}
+          </Box>
+          {r.job}
+          {r.step && ` › ${r.step}`}: {r.reason}
         </Box>
       ))}
     </Paper>
@@ -75,15 +109,42 @@ export function Findings({ findings }: { findings: Finding[] }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      {errors.length > 0 && <Paper component="section" aria-label="What is wrong with the pipeline files" sx={{ ...frame, flexShrink: 0 }}>{errors.map((f) => <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />)}</Paper>}
+      {errors.length > 0 && (
+        <Paper component="section" aria-label="What is wrong with the pipeline files" sx={{ ...frame, flexShrink: 0 }}>
+          {errors.map((f) => (
+            <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />
+          ))}
+        </Paper>
+      )}
       {warnings.length > 0 && (
         <Paper component="section" aria-label="Warnings" sx={{ px: 1.5, py: 0.5, m: 1.5, mb: 0, flexShrink: 0 }}>
           <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'baseline' }}>
-            <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>{count(warnings.length, 'warning')}</Box>
-            <Box component="span" sx={{ flexGrow: 1, color: 'text.secondary', overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }}>{!open && warnings[0]?.message}</Box>
-            <Button size="small" aria-expanded={open} onClick={() => setOpen(!open)}>{open ? 'Less' : 'Show'}</Button>
+            <Box component="span" sx={{ color: 'var(--mui-palette-state-late)', fontWeight: 650 }}>
+              {count(warnings.length, 'warning')}
+            </Box>
+            <Box
+              component="span"
+              sx={{
+                flexGrow: 1,
+                color: 'text.secondary',
+                overflow: 'hidden',
+                textOverflow: 'ellipsis',
+                whiteSpace: 'nowrap',
+              }}
+            >
+              {!open && warnings[0]?.message}
+            </Box>
+            <Button size="small" aria-expanded={open} onClick={() => setOpen(!open)}>
+              {open ? 'Less' : 'Show'}
+            </Button>
           </Box>
-          {open && <Box sx={{ maxHeight: 260, overflow: 'auto' }} tabIndex={0} aria-label="All warnings">{warnings.map((f) => <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />)}</Box>}
+          {open && (
+            <Box sx={{ maxHeight: 260, overflow: 'auto' }} tabIndex={0} aria-label="All warnings">
+              {warnings.map((f) => (
+                <Found key={`${f.file}:${f.line}:${f.col}:${f.code}`} finding={f} />
+              ))}
+            </Box>
+          )}
         </Paper>
       )}
     </>

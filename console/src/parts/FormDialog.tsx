@@ -9,22 +9,56 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 
 /** A dialog that does one thing and then asks anew for what it may have changed. */
-export function FormDialog({ title, act, close, changes, run, danger, wide, children }: {
-  title: string; act: string; close: () => void; changes: string; run: () => Promise<unknown>; danger?: boolean; wide?: boolean; children: ReactNode;
+export function FormDialog({
+  title,
+  act,
+  close,
+  changes,
+  run,
+  danger,
+  wide,
+  children,
+}: {
+  title: string;
+  act: string;
+  close: () => void;
+  changes: string;
+  run: () => Promise<unknown>;
+  danger?: boolean;
+  wide?: boolean;
+  children: ReactNode;
 }) {
   const queries = useQueryClient();
-  const doing = useMutation({ mutationFn: run, onSuccess: async () => { await queries.invalidateQueries({ queryKey: [changes] }); close(); } });
+  const doing = useMutation({
+    mutationFn: run,
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: [changes] });
+      close();
+    },
+  });
   return (
     <Dialog open onClose={close} fullWidth maxWidth={wide ? 'sm' : 'xs'}>
-      <Box component="form" onSubmit={(e) => { e.preventDefault(); doing.mutate(); }}>
+      <Box
+        component="form"
+        onSubmit={(e) => {
+          e.preventDefault();
+          doing.mutate();
+        }}
+      >
         <DialogTitle>{title}</DialogTitle>
         <DialogContent sx={{ display: 'grid', gap: 1.5, pt: '8px !important' }}>
           {children}
-          {doing.error && <Alert severity="error" variant="outlined">{doing.error.message}</Alert>}
+          {doing.error && (
+            <Alert severity="error" variant="outlined">
+              {doing.error.message}
+            </Alert>
+          )}
         </DialogContent>
         <DialogActions>
           <Button onClick={close}>Cancel</Button>
-          <Button type="submit" variant="contained" color={danger ? 'error' : 'primary'} disabled={doing.isPending}>{act}</Button>
+          <Button type="submit" variant="contained" color={danger ? 'error' : 'primary'} disabled={doing.isPending}>
+            {act}
+          </Button>
         </DialogActions>
       </Box>
     </Dialog>

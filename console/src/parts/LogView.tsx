@@ -14,7 +14,10 @@ import { LineText } from './LineText';
 const rowHeight = 18;
 
 interface Props {
-  project: string; run: number; job: string; attempt: number;
+  project: string;
+  run: number;
+  job: string;
+  attempt: number;
   /** The job is over: nothing more will come. */
   over: boolean;
   /** A line to show and mark; a new object shows it again. */
@@ -34,19 +37,31 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
   const { onLines } = useStream();
   const changed = useCallback(() => setVersion(model.current.version), []);
 
-  const read = useCallback(async (query: { from?: number; tail?: number }) => take(await api.GET('/api/v1/projects/{project}/runs/{number}/jobs/{job}/log',
-    { params: { path: { project, number: run, job }, query: { attempt, limit: pageSize, ...query } } })), [project, run, job, attempt]);
+  const read = useCallback(
+    async (query: { from?: number; tail?: number }) =>
+      take(
+        await api.GET('/api/v1/projects/{project}/runs/{number}/jobs/{job}/log', {
+          params: { path: { project, number: run, job }, query: { attempt, limit: pageSize, ...query } },
+        }),
+      ),
+    [project, run, job, attempt],
+  );
 
   // The end of the log first: it is what a person looks for, and tells how long the log is.
   useEffect(() => {
     let gone = false;
-    read({ tail: pageSize }).then((part) => {
-      if (gone) return;
-      model.current.add(part.lines, part.total);
-      changed();
-      if (!part.complete) ready(part.total);
-    }, (e: Error) => setProblem(e.message));
-    return () => { gone = true; };
+    read({ tail: pageSize }).then(
+      (part) => {
+        if (gone) return;
+        model.current.add(part.lines, part.total);
+        changed();
+        if (!part.complete) ready(part.total);
+      },
+      (e: Error) => setProblem(e.message),
+    );
+    return () => {
+      gone = true;
+    };
   }, [read, changed, ready]);
 
   useEffect(() => {
@@ -60,22 +75,41 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
 
   const total = model.current.total;
   // eslint-disable-next-line react-hooks/incompatible-library -- its functions are called here only, never handed on
-  const rows = useVirtualizer({ count: total, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 20 });
+  const rows = useVirtualizer({
+    count: total,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 20,
+  });
   const shown = rows.getVirtualItems();
   const first = (shown[0]?.index ?? 0) + 1;
   const last = (shown[shown.length - 1]?.index ?? 0) + 1;
 
   useEffect(() => {
     for (const page of model.current.missing(first, last)) {
-      read({ from: page }).then((part) => { model.current.add(part.lines, part.total); changed(); },
-        (e: Error) => { model.current.forget(page); setProblem(e.message); });
+      read({ from: page }).then(
+        (part) => {
+          model.current.add(part.lines, part.total);
+          changed();
+        },
+        (e: Error) => {
+          model.current.forget(page);
+          setProblem(e.message);
+        },
+      );
     }
   }, [first, last, total, read, changed]);
 
   // A job that has ended may have told its last lines while the stream was away.
   useEffect(() => {
     if (!over) return;
-    read({ from: model.current.total + 1 }).then((part) => { model.current.add(part.lines, part.total); changed(); }, () => undefined);
+    read({ from: model.current.total + 1 }).then(
+      (part) => {
+        model.current.add(part.lines, part.total);
+        changed();
+      },
+      () => undefined,
+    );
   }, [over, read, changed]);
 
   const marked = target?.line;
@@ -103,34 +137,148 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
   const digits = Math.max(3, String(total).length);
 
   return (
-    <Box component="section" aria-label={`Log of ${job}`} sx={{ display: 'flex', flexDirection: 'column', height: '100%', minHeight: 0 }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, px: 1.5, height: 40, flexShrink: 0, borderBottom: 1, borderColor: 'divider' }}>
-        <Typography variant="h2" sx={{ flexGrow: 1 }}>Log of {job}{attempt > 1 ? `, attempt ${attempt}` : ''} <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary', fontSize: 12 }}>{count(total, 'line')}</Box></Typography>
-        {problem && <Box role="alert" sx={{ color: 'error.main', fontSize: 12 }}>{problem}</Box>}
-        {over
-          ? <Button size="small" onClick={() => rows.scrollToIndex(total - 1, { align: 'end' })}>To the end</Button>
-          : <Button size="small" variant={follow ? 'contained' : 'outlined'} aria-pressed={follow} onClick={() => setFollow((v) => !v)}>{follow ? 'Following' : 'Follow'}</Button>}
-        <Button size="small" component="a" href={logAddress(project, run, job, attempt)} download={`${project}-${run}-${job}.log`}>Download</Button>
+    <Box
+      component="section"
+      aria-label={`Log of ${job}`}
+      sx={{ display: 'flex', flexDirection: 'column', height: '100%', minHeight: 0 }}
+    >
+      <Box
+        sx={{
+          display: 'flex',
+          alignItems: 'center',
+          gap: 1,
+          px: 1.5,
+          height: 40,
+          flexShrink: 0,
+          borderBottom: 1,
+          borderColor: 'divider',
+        }}
+      >
+        <Typography variant="h2" sx={{ flexGrow: 1 }}>
+          Log of {job}
+          {attempt > 1 ? `, attempt ${attempt}` : ''}{' '}
+          <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary', fontSize: 12 }}>
+            {count(total, 'line')}
+          </Box>
+        </Typography>
+        {problem && (
+          <Box role="alert" sx={{ color: 'error.main', fontSize: 12 }}>
+            {problem}
+          </Box>
+        )}
+        {over ? (
+          <Button size="small" onClick={() => rows.scrollToIndex(total - 1, { align: 'end' })}>
+            To the end
+          </Button>
+        ) : (
+          <Button
+            size="small"
+            variant={follow ? 'contained' : 'outlined'}
+            aria-pressed={follow}
+            onClick={() => setFollow((v) => !v)}
+          >
+            {follow ? 'Following' : 'Follow'}
+          </Button>
+        )}
+        <Button
+          size="small"
+          component="a"
+          href={logAddress(project, run, job, attempt)}
+          download={`${project}-${run}-${job}.log`}
+        >
+          Download
+        </Button>
       </Box>
-      <Box ref={scroller} onScroll={onScroll} tabIndex={0} role="log" aria-live="off" aria-label="Lines" data-total={total}
-        sx={{ flexGrow: 1, overflow: 'auto', fontFamily: mono, fontSize: 12, fontVariantLigatures: 'none', overflowAnchor: 'none' }}>
+      <Box
+        ref={scroller}
+        onScroll={onScroll}
+        tabIndex={0}
+        role="log"
+        aria-live="off"
+        aria-label="Lines"
+        data-total={total}
+        sx={{
+          flexGrow: 1,
+          overflow: 'auto',
+          fontFamily: mono,
+          fontSize: 12,
+          fontVariantLigatures: 'none',
+          overflowAnchor: 'none',
+        }}
+      >
         <Box sx={{ height: rows.getTotalSize(), position: 'relative', minWidth: 'max-content' }}>
-          {shown.map((v) => <LogLine key={v.key} n={v.index + 1} top={v.start} line={model.current.line(v.index + 1)} digits={digits} on={marked === v.index + 1} mark={markLine} />)}
+          {shown.map((v) => (
+            <LogLine
+              key={v.key}
+              n={v.index + 1}
+              top={v.start}
+              line={model.current.line(v.index + 1)}
+              digits={digits}
+              on={marked === v.index + 1}
+              mark={markLine}
+            />
+          ))}
         </Box>
       </Box>
     </Box>
   );
 }
 
-function LogLine({ n, top, line, digits, on, mark }: { n: number; top: number; line: Line | undefined; digits: number; on: boolean; mark: (n: number) => void }) {
+function LogLine({
+  n,
+  top,
+  line,
+  digits,
+  on,
+  mark,
+}: {
+  n: number;
+  top: number;
+  line: Line | undefined;
+  digits: number;
+  on: boolean;
+  mark: (n: number) => void;
+}) {
   return (
-    <Box data-line={n} style={{ transform: `translateY(${top}px)` }} sx={{
-      position: 'absolute', top: 0, left: 0, right: 0, height: rowHeight, lineHeight: `${rowHeight}px`, display: 'flex', whiteSpace: 'pre', pr: 2,
-      ...(on && { bgcolor: 'var(--mui-palette-soft)', boxShadow: 'inset 3px 0 var(--mui-palette-primary-main)' }),
-      ...(line && line.s < 0 && { color: 'text.secondary', fontStyle: 'italic' }),
-    }}>
-      <Box component="a" href={`?line=${n}`} onClick={(e) => { e.preventDefault(); mark(n); }} aria-label={`Link to line ${n}`} tabIndex={-1}
-        sx={{ width: `${digits + 2}ch`, pr: '1ch', textAlign: 'right', flexShrink: 0, color: 'text.secondary', textDecoration: 'none', fontStyle: 'normal', '&:hover': { textDecoration: 'underline' } }}>{n}</Box>
+    <Box
+      data-line={n}
+      style={{ transform: `translateY(${top}px)` }}
+      sx={{
+        position: 'absolute',
+        top: 0,
+        left: 0,
+        right: 0,
+        height: rowHeight,
+        lineHeight: `${rowHeight}px`,
+        display: 'flex',
+        whiteSpace: 'pre',
+        pr: 2,
+        ...(on && { bgcolor: 'var(--mui-palette-soft)', boxShadow: 'inset 3px 0 var(--mui-palette-primary-main)' }),
+        ...(line && line.s < 0 && { color: 'text.secondary', fontStyle: 'italic' }),
+      }}
+    >
+      <Box
+        component="a"
+        href={`?line=${n}`}
+        onClick={(e) => {
+          e.preventDefault();
+          mark(n);
+        }}
+        aria-label={`Link to line ${n}`}
+        tabIndex={-1}
+        sx={{
+          width: `${digits + 2}ch`,
+          pr: '1ch',
+          textAlign: 'right',
+          flexShrink: 0,
+          color: 'text.secondary',
+          textDecoration: 'none',
+          fontStyle: 'normal',
+          '&:hover': { textDecoration: 'underline' },
+        }}
+      >
+        {n}
+      </Box>
       <span>{line ? <LineText text={line.x} /> : '…'}</span>
     </Box>
   );

@@ -6,9 +6,12 @@ import { mono } from '../theme';
 export function RunOf({ run }: { run: Run }) {
   return (
     <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
-      {run.tag ? `tag ${run.tag}` : run.proposal ? `proposal ${run.proposal} into ${run.target}` : run.branch} <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>{run.commit.slice(0, 7)}</Box>
+      {run.tag ? `tag ${run.tag}` : run.proposal ? `proposal ${run.proposal} into ${run.target}` : run.branch}{' '}
+      <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>
+        {run.commit.slice(0, 7)}
+      </Box>
     </Box>
   );
 }
 
-export const built = (run: Run) => run.build_number ? `${run.version_name ?? ''} (${run.build_number})`.trim() : '';
+export const built = (run: Run) => (run.build_number ? `${run.version_name ?? ''} (${run.build_number})`.trim() : '');

@@ -20,34 +20,68 @@ async function base64(data: Blob): Promise<string> {
   return btoa(text);
 }
 
-interface Said { note: string; expires: string; pipelines: string; branches: string; tags: string }
+interface Said {
+  note: string;
+  expires: string;
+  pipelines: string;
+  branches: string;
+  tags: string;
+}
 
 const saidOf = (s?: Secret): Said => ({
-  note: s?.note ?? '', expires: s?.expires?.slice(0, 10) ?? '', pipelines: s?.scope.pipelines?.join(', ') ?? '', branches: s?.scope.branches?.join(', ') ?? '', tags: s?.scope.tags?.join(', ') ?? '',
+  note: s?.note ?? '',
+  expires: s?.expires?.slice(0, 10) ?? '',
+  pipelines: s?.scope.pipelines?.join(', ') ?? '',
+  branches: s?.scope.branches?.join(', ') ?? '',
+  tags: s?.scope.tags?.join(', ') ?? '',
 });
 
 const settings = (s: Said) => ({
-  note: s.note, expires: s.expires ? `${s.expires}T00:00:00Z` : '0001-01-01T00:00:00Z',
+  note: s.note,
+  expires: s.expires ? `${s.expires}T00:00:00Z` : '0001-01-01T00:00:00Z',
   scope: { pipelines: globs(s.pipelines), branches: globs(s.branches), tags: globs(s.tags) },
 });
 
 function SaidFields({ said, say }: { said: Said; say: (s: Said) => void }) {
   const field = (key: keyof Said, label: string, help: string) => (
-    <TextField size="small" label={label} value={said[key]} helperText={help} onChange={(e) => say({ ...said, [key]: e.target.value })} />
+    <TextField
+      size="small"
+      label={label}
+      value={said[key]}
+      helperText={help}
+      onChange={(e) => say({ ...said, [key]: e.target.value })}
+    />
   );
   return (
     <>
       {field('note', 'Note', 'For humans: what it opens, where to get a new one')}
-      <TextField size="small" type="date" label="Expires" value={said.expires} slotProps={{ inputLabel: { shrink: true } }} onChange={(e) => say({ ...said, expires: e.target.value })} />
+      <TextField
+        size="small"
+        type="date"
+        label="Expires"
+        value={said.expires}
+        slotProps={{ inputLabel: { shrink: true } }}
+        onChange={(e) => say({ ...said, expires: e.target.value })}
+      />
       <Box sx={{ display: 'grid', gridTemplateColumns: '1fr 1fr 1fr', gap: 1 }}>
-        {field('pipelines', 'Only pipelines', 'Globs; empty: any')}{field('branches', 'Only branches', 'such as main')}{field('tags', 'Only tags', 'such as v*')}
+        {field('pipelines', 'Only pipelines', 'Globs; empty: any')}
+        {field('branches', 'Only branches', 'such as main')}
+        {field('tags', 'Only tags', 'such as v*')}
       </Box>
     </>
   );
 }
 
 /** Asks for a secret's next value. It is sent, and never shown again. */
-export function SetSecret({ project, secret, close }: { project: string; secret?: Secret | undefined; close: () => void }) {
+export function SetSecret({
+  project,
+  secret,
+  close,
+}: {
+  project: string;
+  secret?: Secret | undefined;
+  close: () => void;
+}) {
   const [name, setName] = useState(secret?.name ?? '');
   const [kind, setKind] = useState<'text' | 'file'>(secret?.kind ?? 'text');
   const [text, setText] = useState('');
@@ -56,17 +90,61 @@ export function SetSecret({ project, secret, close }: { project: string; secret?
   const run = async () => {
     if (kind === 'file' && !file) throw new Error('Choose the file.');
     const value = await base64(kind === 'file' && file ? file : new Blob([text]));
-    return take(await api.PUT('/api/v1/projects/{project}/secrets/{name}', { params: { path: { project, name } }, body: { kind, value, settings: settings(said) } }));
+    return take(
+      await api.PUT('/api/v1/projects/{project}/secrets/{name}', {
+        params: { path: { project, name } },
+        body: { kind, value, settings: settings(said) },
+      }),
+    );
   };
   return (
-    <FormDialog wide title={secret ? `New value of ${secret.name}` : 'Set a secret'} act="Set" close={close} changes="secrets" run={run}>
-      {!secret && <TextField size="small" required autoFocus label="Name" value={name} onChange={(e) => setName(e.target.value)} helperText="Letters, digits and _; SET:MEMBER for one of a set" />}
-      <ToggleButtonGroup exclusive size="small" value={kind} aria-label="Kind" onChange={(_, k: 'text' | 'file' | null) => k && setKind(k)}>
-        <ToggleButton value="text">Text: a variable</ToggleButton><ToggleButton value="file">File: any bytes</ToggleButton>
+    <FormDialog
+      wide
+      title={secret ? `New value of ${secret.name}` : 'Set a secret'}
+      act="Set"
+      close={close}
+      changes="secrets"
+      run={run}
+    >
+      {!secret && (
+        <TextField
+          size="small"
+          required
+          autoFocus
+          label="Name"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          helperText="Letters, digits and _; SET:MEMBER for one of a set"
+        />
+      )}
+      <ToggleButtonGroup
+        exclusive
+        size="small"
+        value={kind}
+        aria-label="Kind"
+        onChange={(_, k: 'text' | 'file' | null) => k && setKind(k)}
+      >
+        <ToggleButton value="text">Text: a variable</ToggleButton>
+        <ToggleButton value="file">File: any bytes</ToggleButton>
       </ToggleButtonGroup>
-      {kind === 'text'
-        ? <TextField size="small" required multiline maxRows={6} label="Value" value={text} autoComplete="off" onChange={(e) => setText(e.target.value)} slotProps={{ htmlInput: { style: { WebkitTextSecurity: 'disc' }, spellCheck: false } }} />
-        : <Button component="label" variant="outlined">{file ? `${file.name}, ${size(file.size)}` : 'Choose a file …'}<input type="file" hidden onChange={(e) => setFile(e.target.files?.[0] ?? null)} /></Button>}
+      {kind === 'text' ? (
+        <TextField
+          size="small"
+          required
+          multiline
+          maxRows={6}
+          label="Value"
+          value={text}
+          autoComplete="off"
+          onChange={(e) => setText(e.target.value)}
+          slotProps={{ htmlInput: { style: { WebkitTextSecurity: 'disc' }, spellCheck: false } }}
+        />
+      ) : (
+        <Button component="label" variant="outlined">
+          {file ? `${file.name}, ${size(file.size)}` : 'Choose a file …'}
+          <input type="file" hidden onChange={(e) => setFile(e.target.files?.[0] ?? null)} />
+        </Button>
+      )}
       <SaidFields said={said} say={say} />
     </FormDialog>
   );
@@ -77,10 +155,29 @@ export function ChangeSecret({ project, secret, close }: { project: string; secr
   const [said, say] = useState(saidOf(secret));
   const [shared, share] = useState(secret.shared.join(', '));
   return (
-    <FormDialog wide title={`About ${secret.name}`} act="Save" close={close} changes="secrets"
-      run={async () => take(await api.PUT('/api/v1/projects/{project}/secrets/{name}/settings', { params: { path: { project, name: secret.name } }, body: { ...settings(said), shared: globs(shared) } }))}>
+    <FormDialog
+      wide
+      title={`About ${secret.name}`}
+      act="Save"
+      close={close}
+      changes="secrets"
+      run={async () =>
+        take(
+          await api.PUT('/api/v1/projects/{project}/secrets/{name}/settings', {
+            params: { path: { project, name: secret.name } },
+            body: { ...settings(said), shared: globs(shared) },
+          }),
+        )
+      }
+    >
       <SaidFields said={said} say={say} />
-      <TextField size="small" label="Shared with projects" value={shared} onChange={(e) => share(e.target.value)} helperText="You must be a keeper of each" />
+      <TextField
+        size="small"
+        label="Shared with projects"
+        value={shared}
+        onChange={(e) => share(e.target.value)}
+        helperText="You must be a keeper of each"
+      />
     </FormDialog>
   );
 }
@@ -89,18 +186,59 @@ export function ChangeSecret({ project, secret, close }: { project: string; secr
 export function SecretHistory({ project, secret, close }: { project: string; secret: Secret; close: () => void }) {
   const [back, setBack] = useState(0);
   const path = { project, name: secret.name };
-  const list = useQuery({ queryKey: ['secrets', project, secret.name, 'revisions'], queryFn: async () => take(await api.GET('/api/v1/projects/{project}/secrets/{name}/revisions', { params: { path } })) });
+  const list = useQuery({
+    queryKey: ['secrets', project, secret.name, 'revisions'],
+    queryFn: async () =>
+      take(await api.GET('/api/v1/projects/{project}/secrets/{name}/revisions', { params: { path } })),
+  });
   return (
-    <FormDialog wide title={`Values of ${secret.name}`} act={back ? `Put revision ${back} back` : 'Put back'} close={close} changes="secrets"
+    <FormDialog
+      wide
+      title={`Values of ${secret.name}`}
+      act={back ? `Put revision ${back} back` : 'Put back'}
+      close={close}
+      changes="secrets"
       run={async () => {
         if (!back) throw new Error('Choose the value to put back.');
-        return take(await api.POST('/api/v1/projects/{project}/secrets/{name}/restore', { params: { path }, body: { revision: back } }));
-      }}>
-      {list.error && <Alert severity="error" variant="outlined">{list.error.message}</Alert>}
-      <List label={`Values of ${secret.name}`} heads={['Revision', 'Kind', 'Bytes', 'Set', 'By', '']} rows={(list.data ?? []).map((r, i) => ({ key: String(r.revision), cells: [
-        r.revision, r.kind, r.size || '', ago(r.set), r.by,
-        i === 0 ? 'in use' : <Button key="b" size="small" variant={back === r.revision ? 'contained' : 'text'} onClick={() => setBack(r.revision)}>This one</Button>,
-      ] }))} />
+        return take(
+          await api.POST('/api/v1/projects/{project}/secrets/{name}/restore', {
+            params: { path },
+            body: { revision: back },
+          }),
+        );
+      }}
+    >
+      {list.error && (
+        <Alert severity="error" variant="outlined">
+          {list.error.message}
+        </Alert>
+      )}
+      <List
+        label={`Values of ${secret.name}`}
+        heads={['Revision', 'Kind', 'Bytes', 'Set', 'By', '']}
+        rows={(list.data ?? []).map((r, i) => ({
+          key: String(r.revision),
+          cells: [
+            r.revision,
+            r.kind,
+            r.size || '',
+            ago(r.set),
+            r.by,
+            i === 0 ? (
+              'in use'
+            ) : (
+              <Button
+                key="b"
+                size="small"
+                variant={back === r.revision ? 'contained' : 'text'}
+                onClick={() => setBack(r.revision)}
+              >
+                This one
+              </Button>
+            ),
+          ],
+        }))}
+      />
     </FormDialog>
   );
 }
@@ -109,9 +247,27 @@ export function SecretHistory({ project, secret, close }: { project: string; sec
 export function DropSecret({ project, secret, close }: { project: string; secret: Secret; close: () => void }) {
   const mine = secret.home === project;
   return (
-    <FormDialog danger title={`Remove ${secret.name}?`} act="Remove" close={close} changes="secrets"
-      run={async () => { const a = await api.DELETE('/api/v1/projects/{project}/secrets/{name}', { params: { path: { project, name: secret.name } } }); if (!a.response.ok) take(a); }}>
-      {mine ? <span>Its values are gone for good{secret.shared.length > 0 && `, also for ${secret.shared.join(', ')}`}. Runs that ask for it fail when they are planned.</span> : <span>{secret.home} shares it. Only this project loses it.</span>}
+    <FormDialog
+      danger
+      title={`Remove ${secret.name}?`}
+      act="Remove"
+      close={close}
+      changes="secrets"
+      run={async () => {
+        const a = await api.DELETE('/api/v1/projects/{project}/secrets/{name}', {
+          params: { path: { project, name: secret.name } },
+        });
+        if (!a.response.ok) take(a);
+      }}
+    >
+      {mine ? (
+        <span>
+          Its values are gone for good{secret.shared.length > 0 && `, also for ${secret.shared.join(', ')}`}. Runs that
+          ask for it fail when they are planned.
+        </span>
+      ) : (
+        <span>{secret.home} shares it. Only this project loses it.</span>
+      )}
     </FormDialog>
   );
 }

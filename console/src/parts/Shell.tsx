@@ -14,9 +14,18 @@ import { Health } from './Health';
 import { mono } from '../theme';
 
 const keys: [string, string][] = [
-  ['↑ ↓  or  k j', 'previous, next line of a list'], ['Enter', 'open it'], ['u', 'up: from a run to its project, to all projects'],
-  ['q', 'the queue of all projects'], ['p', 'pipelines of the project'], ['x', 'its secrets'], ['s', 'start a pipeline by hand'],
-  ['f', 'follow the log, or stop following'], ['r', 'start again what failed in a run'], ['e', 'to the first line that matters of a failed run'], ['d', 'light, dark, or as the system'], ['?', 'these keys'],
+  ['↑ ↓  or  k j', 'previous, next line of a list'],
+  ['Enter', 'open it'],
+  ['u', 'up: from a run to its project, to all projects'],
+  ['q', 'the queue of all projects'],
+  ['p', 'pipelines of the project'],
+  ['x', 'its secrets'],
+  ['s', 'start a pipeline by hand'],
+  ['f', 'follow the log, or stop following'],
+  ['r', 'start again what failed in a run'],
+  ['e', 'to the first line that matters of a failed run'],
+  ['d', 'light, dark, or as the system'],
+  ['?', 'these keys'],
 ];
 
 /** The frame of every page: where one is, whether it is live, and the keys. */
@@ -30,56 +39,150 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
   const turn = () => setMode(mode === 'light' ? 'dark' : mode === 'dark' ? 'system' : 'light');
   const go = useNavigate();
   const project = parts[0] && parts[0] !== '-' ? parts[0] : '';
-  useKeys({ '?': () => setHelp(true), d: turn, q: () => void go('/-/queue'), p: () => { if (project) void go(`/${encodeURIComponent(project)}/pipelines`); }, x: () => { if (project) void go(`/${encodeURIComponent(project)}/secrets`); } });
+  useKeys({
+    '?': () => setHelp(true),
+    d: turn,
+    q: () => void go('/-/queue'),
+    p: () => {
+      if (project) void go(`/${encodeURIComponent(project)}/pipelines`);
+    },
+    x: () => {
+      if (project) void go(`/${encodeURIComponent(project)}/secrets`);
+    },
+  });
   const page = (part: string) => ['pipelines', 'secrets', 'audit', 'pushes', 'kept'].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
-    ...(project ? [['Pipelines', `${of}/pipelines`], ['Pushes', `${of}/pushes`], ['Secrets', `${of}/secrets`], ['Kept', `${of}/kept`]] as [string, string][] : []),
-    ...(project && may('keeper', project) ? [['Audit', `${of}/audit`]] as [string, string][] : []),
+    ...(project
+      ? ([
+          ['Pipelines', `${of}/pipelines`],
+          ['Pushes', `${of}/pushes`],
+          ['Secrets', `${of}/secrets`],
+          ['Kept', `${of}/kept`],
+        ] as [string, string][])
+      : []),
+    ...(project && may('keeper', project) ? ([['Audit', `${of}/audit`]] as [string, string][]) : []),
     ['Queue', '/-/queue'],
-    ...(administrator ? [['People', '/-/people']] as [string, string][] : []),
-    ...(administrator && !project ? [['Audit', '/-/audit']] as [string, string][] : []),
+    ...(administrator ? ([['People', '/-/people']] as [string, string][]) : []),
+    ...(administrator && !project ? ([['Audit', '/-/audit']] as [string, string][]) : []),
   ];
   return (
     <Box sx={{ height: '100dvh', display: 'flex', flexDirection: 'column' }}>
-      <Box component="header" sx={{
-        display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, alignItems: 'center', columnGap: 2, px: { xs: 1, md: 2 }, minHeight: 44,
-        flexShrink: 0, borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper',
-      }}>
-        <Box component="nav" aria-label="Where you are" sx={{
-          display: 'flex', gap: 1, alignItems: 'baseline', flexGrow: 1, minWidth: 0, flexBasis: { xs: '100%', md: 'auto' },
-          pt: { xs: 0.75, md: 0 }, whiteSpace: 'nowrap', overflow: 'hidden', textOverflow: 'ellipsis',
-        }}>
-          <Box component={Link} to="/" sx={{ ...crumb, fontWeight: 700, color: 'primary.main' }}>Gentle Piston</Box>
-          {project && <><span aria-hidden>/</span><Box component={Link} to={of} sx={crumb}>{project}</Box></>}
-          {project && parts[1] && <>
-            <span aria-hidden>/</span>
-            {page(parts[1]) ? <Box component={Link} to={`${of}/${parts[1]}`} sx={crumb}>{parts[1]}</Box> : <span>run {parts[1]}</span>}
-          </>}
-          {project && parts[2] && <><span aria-hidden>/</span><span>{parts[2]}</span></>}
-          {parts[0] === '-' && <><span aria-hidden>/</span><span>{parts[1]}</span></>}
+      <Box
+        component="header"
+        sx={{
+          display: 'flex',
+          flexWrap: { xs: 'wrap', md: 'nowrap' },
+          alignItems: 'center',
+          columnGap: 2,
+          px: { xs: 1, md: 2 },
+          minHeight: 44,
+          flexShrink: 0,
+          borderBottom: 1,
+          borderColor: 'divider',
+          bgcolor: 'background.paper',
+        }}
+      >
+        <Box
+          component="nav"
+          aria-label="Where you are"
+          sx={{
+            display: 'flex',
+            gap: 1,
+            alignItems: 'baseline',
+            flexGrow: 1,
+            minWidth: 0,
+            flexBasis: { xs: '100%', md: 'auto' },
+            pt: { xs: 0.75, md: 0 },
+            whiteSpace: 'nowrap',
+            overflow: 'hidden',
+            textOverflow: 'ellipsis',
+          }}
+        >
+          <Box component={Link} to="/" sx={{ ...crumb, fontWeight: 700, color: 'primary.main' }}>
+            Gentle Piston
+          </Box>
+          {project && (
+            <>
+              <span aria-hidden>/</span>
+              <Box component={Link} to={of} sx={crumb}>
+                {project}
+              </Box>
+            </>
+          )}
+          {project && parts[1] && (
+            <>
+              <span aria-hidden>/</span>
+              {page(parts[1]) ? (
+                <Box component={Link} to={`${of}/${parts[1]}`} sx={crumb}>
+                  {parts[1]}
+                </Box>
+              ) : (
+                <span>run {parts[1]}</span>
+              )}
+            </>
+          )}
+          {project && parts[2] && (
+            <>
+              <span aria-hidden>/</span>
+              <span>{parts[2]}</span>
+            </>
+          )}
+          {parts[0] === '-' && (
+            <>
+              <span aria-hidden>/</span>
+              <span>{parts[1]}</span>
+            </>
+          )}
         </Box>
         <Box component="nav" aria-label="Pages" sx={{ display: 'flex', flexWrap: 'wrap' }}>
-          {links.map(([label, to]) => <Button key={to} size="small" color="inherit" component={Link} to={to} sx={{ minWidth: 44 }}>{label}</Button>)}
+          {links.map(([label, to]) => (
+            <Button key={to} size="small" color="inherit" component={Link} to={to} sx={{ minWidth: 44 }}>
+              {label}
+            </Button>
+          ))}
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', alignItems: 'center', ml: { xs: 'auto', md: 0 } }}>
-          <Typography variant="body2" role="status" color="text.secondary" sx={{ mr: 1 }}>{live ? '● live' : '○ connecting …'}</Typography>
+          <Typography variant="body2" role="status" color="text.secondary" sx={{ mr: 1 }}>
+            {live ? '● live' : '○ connecting …'}
+          </Typography>
           <Button size="small" color="inherit" onClick={turn} aria-label={`Colours: ${mode ?? 'system'}`}>
             {mode === 'light' ? '☀ light' : mode === 'dark' ? '☾ dark' : '◐ system'}
           </Button>
-          <Button size="small" color="inherit" onClick={() => setHelp(true)} aria-label="Keys" sx={{ minWidth: 32 }}>?</Button>
-          <Button size="small" color="inherit" component={Link} to="/-/you" aria-label={`${name}: your password and tokens`}>{name}</Button>
-          <Button size="small" color="inherit" onClick={signOut}>Sign out</Button>
+          <Button size="small" color="inherit" onClick={() => setHelp(true)} aria-label="Keys" sx={{ minWidth: 32 }}>
+            ?
+          </Button>
+          <Button
+            size="small"
+            color="inherit"
+            component={Link}
+            to="/-/you"
+            aria-label={`${name}: your password and tokens`}
+          >
+            {name}
+          </Button>
+          <Button size="small" color="inherit" onClick={signOut}>
+            Sign out
+          </Button>
         </Box>
       </Box>
       <Health />
-      <Box component="main" sx={{ flexGrow: 1, minHeight: 0, overflow: 'auto' }}>{children}</Box>
+      <Box component="main" sx={{ flexGrow: 1, minHeight: 0, overflow: 'auto' }}>
+        {children}
+      </Box>
       <Dialog open={help} onClose={() => setHelp(false)}>
         <DialogTitle>Keys</DialogTitle>
         <DialogContent>
           <Box component="dl" sx={{ display: 'grid', gridTemplateColumns: 'auto 1fr', columnGap: 3, rowGap: 1, m: 0 }}>
-            {keys.map(([k, what]) => [<Box component="dt" key={k} sx={{ fontFamily: mono }}>{k}</Box>, <Box component="dd" key={`${k} does`} sx={{ m: 0 }}>{what}</Box>])}
+            {keys.map(([k, what]) => [
+              <Box component="dt" key={k} sx={{ fontFamily: mono }}>
+                {k}
+              </Box>,
+              <Box component="dd" key={`${k} does`} sx={{ m: 0 }}>
+                {what}
+              </Box>,
+            ])}
           </Box>
         </DialogContent>
       </Dialog>

@@ -6,41 +6,82 @@ import { size, span } from '../text';
 import { StateMark, stateColour } from './StateMark';
 
 /** Which step of which job is looked at; step -1 is the job as a whole. */
-export interface Place { job: string; step: number }
+export interface Place {
+  job: string;
+  step: number;
+}
 
-const ms = (t: string | undefined) => t ? Date.parse(t) : undefined;
+const ms = (t: string | undefined) => (t ? Date.parse(t) : undefined);
 
-interface Stretch { from: number; to: number; kind: 'queue' | 'prepare' | State; title: string }
+interface Stretch {
+  from: number;
+  to: number;
+  kind: 'queue' | 'prepare' | State;
+  title: string;
+}
 
 function stretches(job: Job, step: number, now: number): Stretch[] {
   const end = ms(job.finished) ?? now;
   if (step >= 0) {
     const s = job.steps[step];
     const from = ms(s?.started);
-    return s && from ? [{ from, to: ms(s.finished) ?? end, kind: s.state, title: `${s.name}: ${span((ms(s.finished) ?? end) - from)}` }] : [];
+    return s && from
+      ? [
+          {
+            from,
+            to: ms(s.finished) ?? end,
+            kind: s.state,
+            title: `${s.name}: ${span((ms(s.finished) ?? end) - from)}`,
+          },
+        ]
+      : [];
   }
   const queued = ms(job.queued);
   if (!queued) return [];
   const claimed = ms(job.claimed) ?? end;
-  const list: Stretch[] = [{ from: queued, to: claimed, kind: 'queue', title: `waited ${span(claimed - queued)} for a runner` }];
+  const list: Stretch[] = [
+    { from: queued, to: claimed, kind: 'queue', title: `waited ${span(claimed - queued)} for a runner` },
+  ];
   if (job.claimed) {
     const prepared = ms(job.prepared) ?? end;
-    list.push({ from: claimed, to: prepared, kind: 'prepare', title: `checkout and caches took ${span(prepared - claimed)}` });
+    list.push({
+      from: claimed,
+      to: prepared,
+      kind: 'prepare',
+      title: `checkout and caches took ${span(prepared - claimed)}`,
+    });
   }
   return list;
 }
+
+/** The pattern of a stretch in which nothing was done but waiting. */
+const hatched = (colour: string | undefined) =>
+  `repeating-linear-gradient(135deg, ${colour} 0 1px, transparent 1px 5px)`;
 
 function Bar({ list, from, length }: { list: Stretch[]; from: number; length: number }) {
   return (
     <Box aria-hidden sx={{ position: 'relative', height: 12 }}>
       {list.map((s) => (
-        <Box key={s.kind} title={s.title} sx={(theme) => ({
-          position: 'absolute', top: 1, bottom: 1, borderRadius: '2px', minWidth: '2px',
-          left: `${100 * (s.from - from) / length}%`, width: `${100 * Math.max(0, s.to - s.from) / length}%`,
-          ...(s.kind === 'queue' ? { backgroundImage: `repeating-linear-gradient(135deg, ${theme.vars?.palette.state.quiet} 0 1px, transparent 1px 5px)` }
-            : s.kind === 'prepare' ? { border: `1px solid ${theme.vars?.palette.state.quiet}` }
-              : { backgroundColor: stateColour(s.kind)(theme) }),
-        })} />
+        <Box
+          key={s.kind}
+          title={s.title}
+          sx={(theme) => ({
+            position: 'absolute',
+            top: 1,
+            bottom: 1,
+            borderRadius: '2px',
+            minWidth: '2px',
+            left: `${(100 * (s.from - from)) / length}%`,
+            width: `${(100 * Math.max(0, s.to - s.from)) / length}%`,
+            ...(s.kind === 'queue'
+              ? {
+                  backgroundImage: hatched(theme.vars?.palette.state.quiet),
+                }
+              : s.kind === 'prepare'
+                ? { border: `1px solid ${theme.vars?.palette.state.quiet}` }
+                : { backgroundColor: stateColour(s.kind)(theme) }),
+          })}
+        />
       ))}
     </Box>
   );
@@ -53,59 +94,176 @@ function Axis({ length }: { length: number }) {
   return (
     <Box aria-hidden sx={{ position: 'relative', height: 16, fontSize: 11, color: 'text.secondary' }}>
       {ticks.map((t, i) => (
-        <Box key={t} component="span" sx={{ position: 'absolute', left: `${100 * t / length}%`, borderLeft: 1, borderColor: 'divider', pl: 0.5, lineHeight: '14px', whiteSpace: 'nowrap' }}>
-          {t / length < 0.87 && <Box component="span" sx={{ display: { xs: i % 2 ? 'none' : 'inline', md: 'inline' } }}>{span(t)}</Box>}
+        <Box
+          key={t}
+          component="span"
+          sx={{
+            position: 'absolute',
+            left: `${(100 * t) / length}%`,
+            borderLeft: 1,
+            borderColor: 'divider',
+            pl: 0.5,
+            lineHeight: '14px',
+            whiteSpace: 'nowrap',
+          }}
+        >
+          {t / length < 0.87 && (
+            <Box component="span" sx={{ display: { xs: i % 2 ? 'none' : 'inline', md: 'inline' } }}>
+              {span(t)}
+            </Box>
+          )}
         </Box>
       ))}
     </Box>
   );
 }
 
-function Line({ name, took, list, from, length, on, select, state, head, note }: {
-  name: string; took: string; list: Stretch[]; from: number; length: number; on: boolean; select: () => void; state: State; head?: boolean; note?: string | undefined;
+function Line({
+  name,
+  took,
+  list,
+  from,
+  length,
+  on,
+  select,
+  state,
+  head,
+  note,
+}: {
+  name: string;
+  took: string;
+  list: Stretch[];
+  from: number;
+  length: number;
+  on: boolean;
+  select: () => void;
+  state: State;
+  head?: boolean;
+  note?: string | undefined;
 }) {
   return (
-    <ButtonBase onClick={select} aria-current={on ? 'true' : undefined} sx={{
-      display: 'grid', gridTemplateColumns: 'minmax(0, 1.1fr) 64px minmax(0, 1.2fr)', columnGap: 1, width: '100%', px: 1.5, py: '3px', textAlign: 'left', alignItems: 'center',
-      borderLeft: '3px solid transparent', font: 'inherit', ...(on && { bgcolor: 'var(--mui-palette-soft)', borderLeftColor: 'primary.main' }), '&:hover': { bgcolor: 'var(--mui-palette-soft)' },
-    }}>
+    <ButtonBase
+      onClick={select}
+      aria-current={on ? 'true' : undefined}
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: 'minmax(0, 1.1fr) 64px minmax(0, 1.2fr)',
+        columnGap: 1,
+        width: '100%',
+        px: 1.5,
+        py: '3px',
+        textAlign: 'left',
+        alignItems: 'center',
+        borderLeft: '3px solid transparent',
+        font: 'inherit',
+        ...(on && { bgcolor: 'var(--mui-palette-soft)', borderLeftColor: 'primary.main' }),
+        '&:hover': { bgcolor: 'var(--mui-palette-soft)' },
+      }}
+    >
       <Box sx={{ display: 'flex', gap: 0.75, alignItems: 'baseline', pl: head ? 0 : 1.5, minWidth: 0 }}>
         <StateMark state={state} wordless={!head} />
-        <Box component="span" title={name} sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap', fontWeight: head ? 650 : 400 }}>{name}</Box>
-        {note && <Box component="span" sx={{ fontSize: 11, color: 'text.secondary', whiteSpace: 'nowrap' }}>{note}</Box>}
+        <Box
+          component="span"
+          title={name}
+          sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap', fontWeight: head ? 650 : 400 }}
+        >
+          {name}
+        </Box>
+        {note && (
+          <Box component="span" sx={{ fontSize: 11, color: 'text.secondary', whiteSpace: 'nowrap' }}>
+            {note}
+          </Box>
+        )}
       </Box>
-      <Box component="span" sx={{ textAlign: 'right', fontVariantNumeric: 'tabular-nums', color: head ? 'text.primary' : 'text.secondary', fontSize: 12 }}>{took}</Box>
+      <Box
+        component="span"
+        sx={{
+          textAlign: 'right',
+          fontVariantNumeric: 'tabular-nums',
+          color: head ? 'text.primary' : 'text.secondary',
+          fontSize: 12,
+        }}
+      >
+        {took}
+      </Box>
       <Bar list={list} from={from} length={length} />
     </ButtonBase>
   );
 }
 
 /** Jobs and steps in order, each with its stretch of the run's time. */
-export function Timeline({ run, now, place, select }: { run: RunDetail; now: number; place: Place; select: (p: Place) => void }) {
+export function Timeline({
+  run,
+  now,
+  place,
+  select,
+}: {
+  run: RunDetail;
+  now: number;
+  place: Place;
+  select: (p: Place) => void;
+}) {
   const from = Date.parse(run.queued);
   const end = ms(run.finished) ?? now;
   const length = Math.max(end - from, 100);
   return (
     <Box component="section" aria-label="Jobs and steps on the time axis">
-      <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1.1fr) 64px minmax(0, 1.2fr)', columnGap: 1, px: 1.5, pt: 1, pl: '15px' }}>
-        <Typography variant="h2">Where the time went</Typography><span /><Axis length={length} />
+      <Box
+        sx={{
+          display: 'grid',
+          gridTemplateColumns: 'minmax(0, 1.1fr) 64px minmax(0, 1.2fr)',
+          columnGap: 1,
+          px: 1.5,
+          pt: 1,
+          pl: '15px',
+        }}
+      >
+        <Typography variant="h2">Where the time went</Typography>
+        <span />
+        <Axis length={length} />
       </Box>
       {run.jobs.map((job) => (
         <Box key={job.name} sx={{ py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
-          <Line head name={job.name} state={job.state} took={job.claimed ? span(job.timing.total_ms) : ''} from={from} length={length}
-            list={stretches(job, -1, now)} on={place.job === job.name && place.step < 0} select={() => select({ job: job.name, step: -1 })}
-            note={job.attempt > 1 ? `attempt ${job.attempt}` : undefined} />
-          {job.state !== 'skipped' && job.steps.map((s, i) => (
-            <Line key={i} name={s.name} state={s.state} from={from} length={length} list={stretches(job, i, now)}
-              took={s.started ? span((ms(s.finished) ?? ms(job.finished) ?? now) - Date.parse(s.started)) : ''}
-              on={place.job === job.name && place.step === i} select={() => select({ job: job.name, step: i })}
-              note={s.advisory && s.state === 'failed' ? 'only reported' : s.name === job.timing.slowest && job.steps.length > 1 && job.finished ? 'slowest' : undefined} />
-          ))}
+          <Line
+            head
+            name={job.name}
+            state={job.state}
+            took={job.claimed ? span(job.timing.total_ms) : ''}
+            from={from}
+            length={length}
+            list={stretches(job, -1, now)}
+            on={place.job === job.name && place.step < 0}
+            select={() => select({ job: job.name, step: -1 })}
+            note={job.attempt > 1 ? `attempt ${job.attempt}` : undefined}
+          />
+          {job.state !== 'skipped' &&
+            job.steps.map((s, i) => (
+              <Line
+                key={i}
+                name={s.name}
+                state={s.state}
+                from={from}
+                length={length}
+                list={stretches(job, i, now)}
+                took={s.started ? span((ms(s.finished) ?? ms(job.finished) ?? now) - Date.parse(s.started)) : ''}
+                on={place.job === job.name && place.step === i}
+                select={() => select({ job: job.name, step: i })}
+                note={
+                  s.advisory && s.state === 'failed'
+                    ? 'only reported'
+                    : s.name === job.timing.slowest && job.steps.length > 1 && job.finished
+                      ? 'slowest'
+                      : undefined
+                }
+              />
+            ))}
           <Facts job={job} />
         </Box>
       ))}
       <Box sx={{ display: 'flex', gap: 2, px: 1.5, py: 0.75, fontSize: 11, color: 'text.secondary' }}>
-        <span>▨ waited for a runner</span><span>▭ checkout and caches</span><span>total {span(end - from)}</span>
+        <span>▨ waited for a runner</span>
+        <span>▭ checkout and caches</span>
+        <span>total {span(end - from)}</span>
       </Box>
     </Box>
   );
@@ -117,12 +275,28 @@ function Facts({ job }: { job: Job }) {
   if (job.waiting) facts.push(`waits: ${job.waiting}`);
   if (job.reason && job.state !== 'failed') facts.push(job.reason);
   if (job.advisory) facts.push('advisory: its failure changes nothing else');
-  if (job.tools) facts.push(Object.entries(job.tools).map(([name, version]) => `${name} ${version}`).join(', '));
+  if (job.tools)
+    facts.push(
+      Object.entries(job.tools)
+        .map(([name, version]) => `${name} ${version}`)
+        .join(', '),
+    );
   for (const c of job.caches) {
-    facts.push(`cache ${c.name}: ${c.hit ? 'hit' : c.saved ? 'miss, saved' : 'miss'}, ${size(c.size)} in ${span(c.took_ms)}${c.note ? ` (${c.note})` : ''}`);
+    const came = c.hit ? 'hit' : c.saved ? 'miss, saved' : 'miss';
+    const note = c.note ? ` (${c.note})` : '';
+    facts.push(`cache ${c.name}: ${came}, ${size(c.size)} in ${span(c.took_ms)}${note}`);
   }
-  if (job.tests) facts.push(`tests: ${job.tests.passed} passed, ${job.tests.failed} failed${job.tests.skipped ? `, ${job.tests.skipped} skipped` : ''}`);
+  if (job.tests) {
+    const { passed, failed, skipped } = job.tests;
+    facts.push(`tests: ${passed} passed, ${failed} failed${skipped ? `, ${skipped} skipped` : ''}`);
+  }
   for (const a of job.attempts.slice(0, -1)) facts.push(`attempt ${a.number} ${a.state}: ${a.reason ?? ''}`);
   if (facts.length === 0) return null;
-  return <Box sx={{ pl: '39px', pr: 1.5, fontSize: 12, color: 'text.secondary' }}>{facts.map((f) => <div key={f}>{f}</div>)}</Box>;
+  return (
+    <Box sx={{ pl: '39px', pr: 1.5, fontSize: 12, color: 'text.secondary' }}>
+      {facts.map((f) => (
+        <div key={f}>{f}</div>
+      ))}
+    </Box>
+  );
 }
