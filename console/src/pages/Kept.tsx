@@ -25,7 +25,7 @@ const days = (n: number | undefined, what: string) => (n === -1 ? 'kept for ever
 function rule(kind: Kind, r: Rules): string {
   switch (kind) {
     case 'artifact':
-      return `${days(r.artifact_days, 'after the run')}; those of the latest ${r.artifact_runs} runs and of releases stay`;
+      return `${days(r.artifact_days, 'after the run')}; the latest ${r.artifact_runs} runs and releases stay`;
     case 'cache':
       return `${days(r.cache_days, 'after the last use')}; ${size(r.cache_bytes ?? 0)} in all`;
     case 'handover':
