@@ -96,8 +96,8 @@ func placesFor(list []api.Artifact) ([]string, error) {
 	return places, nil
 }
 
-func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact, file string) (fetched,
-	error) {
+func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact,
+	file string) (fetched, error) {
 	f := fetched{File: file, Size: a.Size, SHA256: a.SHA256}
 	if sum, err := fileDigest(f.File); err == nil {
 		if sum == a.SHA256 {

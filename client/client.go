@@ -81,6 +81,29 @@ func (p *Problem) Error() string {
 	return text
 }
 
+// What a problem comes to, for whoever does something about it: errors.Is tells by these.
+var (
+	ErrRefused  = errors.New("the service refuses this, and will again") // of any kind
+	ErrNotFound = errors.New("there is no such thing")
+	ErrGone     = errors.New("it is over, or another's by now")
+	ErrInvalid  = errors.New("it cannot be taken")
+)
+
+// Is implements what errors.Is asks for.
+func (p *Problem) Is(target error) bool {
+	switch target {
+	case ErrRefused:
+		return p.Status >= 400 && p.Status < 500 && p.Status != http.StatusTooManyRequests
+	case ErrNotFound:
+		return p.Status == http.StatusNotFound
+	case ErrGone:
+		return p.Status == http.StatusGone
+	case ErrInvalid:
+		return p.Status == http.StatusUnprocessableEntity
+	}
+	return false
+}
+
 // IsStatus reports whether an error is a problem with a status.
 func IsStatus(err error, status int) bool {
 	var p *Problem
@@ -90,8 +113,8 @@ func IsStatus(err error, status int) bool {
 // ErrUnreachable says that there is no service at the address.
 var ErrUnreachable = errors.New("the service does not answer")
 
-func (c *Client) request(ctx context.Context, method, path string, body io.Reader, contentType string) (*http.Response,
-	error) {
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader,
+	contentType string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.Address+path, body)
 	if err != nil {
 		return nil, err

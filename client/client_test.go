@@ -29,6 +29,22 @@ func TestProblemsComeAsTheServiceSaidThem(t *testing.T) {
 	assert.EqualError(t, err, "validation failed; body.name: too short")
 }
 
+func TestWhatAProblemComesTo(t *testing.T) {
+	kinds := map[string]error{"refused": ErrRefused, "not found": ErrNotFound, "gone": ErrGone, "invalid": ErrInvalid}
+	for status, want := range map[int][]string{
+		404: {"not found", "refused"}, 410: {"gone", "refused"}, 422: {"invalid", "refused"}, 403: {"refused"}, 429: nil,
+		500: nil, 503: nil,
+	} {
+		var is []string
+		for name, kind := range kinds {
+			if errors.Is(fmt.Errorf("while asking: %w", &Problem{Status: status}), kind) {
+				is = append(is, name)
+			}
+		}
+		assert.ElementsMatch(t, want, is, "%d", status)
+	}
+}
+
 func TestPatience(t *testing.T) {
 	var calls atomic.Int32
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http"
 	"os"
 	"path"
 	"sort"
@@ -67,7 +66,7 @@ func (j *job) restoreCaches(ctx context.Context) {
 		})
 		c.use.TookMs, c.use.Size = time.Since(began).Milliseconds(), size
 		switch {
-		case client.IsStatus(err, http.StatusNotFound):
+		case errors.Is(err, client.ErrNotFound):
 			among := ""
 			if j.work.CachesApart {
 				among = " among runs with the same protected secrets"

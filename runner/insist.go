@@ -42,11 +42,8 @@ const insistPause = 200 * time.Millisecond
 func isFinal(err error) bool {
 	var size *unmendable
 	var secret *holdsSecrets
-	var refused *client.Problem
-	if errors.As(err, &refused) && refused.Status >= 400 && refused.Status < 500 {
-		return true
-	}
-	return errors.As(err, &size) || errors.As(err, &secret) || errors.Is(err, ErrNothingToSave)
+	return errors.Is(err, client.ErrRefused) || errors.Is(err, ErrNothingToSave) ||
+		errors.As(err, &size) || errors.As(err, &secret)
 }
 
 // awaitService waits until the service can work. When it stays away for longer than the runner's patience, the attempt

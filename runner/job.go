@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -149,7 +148,7 @@ func resultWord(err error) string {
 
 // broken is called when the service no longer takes what we tell it.
 func (j *job) broken(err error) {
-	if client.IsStatus(err, http.StatusGone) {
+	if errors.Is(err, client.ErrGone) {
 		err = errLost
 	}
 	j.cancel(err)

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"path"
 	"strings"
@@ -60,13 +59,12 @@ func (j *job) fillIn(ctx context.Context, dir, source string) error {
 			err := j.insist(fetching, "fetching "+w.name, func() error {
 				return j.fetchLarge(fetching, dir, source, w)
 			})
-			var refused *client.Problem
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
 			case err == nil:
 				filled = append(filled, w.name)
-			case errors.As(err, &refused) && refused.Status == http.StatusNotFound:
+			case errors.Is(err, client.ErrNotFound):
 				missing = append(missing, w.name)
 			default:
 				return fmt.Errorf("the large file %s: %w", path.Join(dir, w.name), err)

@@ -8,7 +8,8 @@ import (
 )
 
 // Post is where a job's runner gets things from and tells what happens: a service over HTTP, or, when a pipeline is
-// tried without one, this machine itself. Its methods are those of client.Client and promise the same.
+// tried without one, this machine itself. Its methods are those of client.Client and promise the same, its errors too:
+// client.ErrNotFound, ErrGone, ErrRefused.
 type Post interface {
 	AppendLog(ctx context.Context, attempt, first int64, text []byte) error
 	Beat(ctx context.Context, attempt int64) (api.Beat, error)

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -211,7 +210,7 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 			if claiming.Err() != nil {
 				return
 			}
-			if client.IsStatus(err, http.StatusUnprocessableEntity) {
+			if errors.Is(err, client.ErrInvalid) {
 				refused(fmt.Errorf("the service gives this runner no work: %w", err))
 				return
 			}

@@ -97,8 +97,8 @@ func artifactOf(f store.Artifact) api.Artifact {
 }
 
 // OpenArtifact reads a kept file of a run.
-func (s *Service) OpenArtifact(ctx context.Context, project string, number, id int64) (api.Artifact, io.ReadCloser,
-	error) {
+func (s *Service) OpenArtifact(ctx context.Context, project string, number,
+	id int64) (api.Artifact, io.ReadCloser, error) {
 	run, err := s.run(ctx, project, number)
 	if err != nil {
 		return api.Artifact{}, nil, err

@@ -140,8 +140,8 @@ func (s *Service) LimitProject(ctx context.Context, project string, atOnce int) 
 }
 
 // Restart starts a run that is over again: all of it as a new run, or in place only the jobs that did not pass.
-func (s *Service) Restart(ctx context.Context, project string, number int64, person string, in api.Restart) (api.Run,
-	error) {
+func (s *Service) Restart(ctx context.Context, project string, number int64, person string,
+	in api.Restart) (api.Run, error) {
 	found, err := s.run(ctx, project, number)
 	if err != nil {
 		return api.Run{}, err

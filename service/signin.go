@@ -150,8 +150,8 @@ func (s *Service) mayTry(ctx context.Context, name, place string, isDevice bool)
 }
 
 // enter opens a session for somebody who has shown who they are.
-func (s *Service) enter(ctx context.Context, person store.Person, address, device string, byIssuer bool) (Entry,
-	error) {
+func (s *Service) enter(ctx context.Context, person store.Person, address, device string,
+	byIssuer bool) (Entry, error) {
 	e := Entry{Session: rand.Text(), Device: device}
 	ctx = WithWho(ctx, Who{Name: person.Name, Kind: api.PersonToken, Address: address})
 	a := act{name: "session.open", subject: person.Name, after: map[string]any{"by_issuer": byIssuer}}

@@ -130,7 +130,7 @@ func TestATableMayGainColumnsWhileServing(t *testing.T) {
 		"lost":     func() error { _, err := s.LostAttempts(ctx); return err },
 		"logs":     func() error { _, err := s.AttemptsWithLogToMove(ctx); return err },
 		"outdated": func() error { _, err := s.Outdated(ctx, run.ProjectID, store.Cut{}, 9); return err },
-		"kept": func() error { _, err := s.Kept(ctx, run.ProjectID, store.Cut{}, store.KeptPage{Limit: 9}); return err },
+		"kept":     func() error { _, err := s.Kept(ctx, run.ProjectID, store.Cut{}, store.KeptPage{Limit: 9}); return err },
 		"runners":  func() error { _, err := s.Runners(ctx, store.Page{}); return err },
 		"run":      func() error { _, err := s.RunByID(ctx, run.ID); return err },
 	} {

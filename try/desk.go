@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -112,7 +111,7 @@ func (d *desk) Cache(_ context.Context, _ int64, key string) (io.ReadCloser, int
 	name := filepath.Join(d.folder, "caches", filepath.Base(key))
 	f, err := os.Open(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, 0, &client.Problem{Status: http.StatusNotFound, Title: "no saved copy"}
+		return nil, 0, fmt.Errorf("no saved copy: %w", client.ErrNotFound)
 	}
 	if err != nil {
 		return nil, 0, err

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,7 +25,7 @@ func TestTheDeskKeepsCachesAndDropsTheOldest(t *testing.T) {
 	ctx := t.Context()
 	d := newDesk(t.TempDir(), func(api.LogBatch) {})
 	_, _, err := d.Cache(ctx, 1, "none")
-	assert.True(t, client.IsStatus(err, http.StatusNotFound), "a miss is told as a service tells it")
+	assert.ErrorIs(t, err, client.ErrNotFound, "a miss is told as a service tells it")
 	for i := range maxCaches + 3 {
 		key := fmt.Sprintf("k%02d", i)
 		require.NoError(t, d.SaveCache(ctx, 1, "c", key, strings.NewReader(key)))
