@@ -12,7 +12,6 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/service"
-	"gentlepiston.example/piston/store"
 )
 
 // maxPush is the most bytes a reported push may have: a thousand refs with long names.
@@ -29,7 +28,7 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.PushPage, error) {
 			return sv.s.Pushes(ctx, in.Project,
-				store.PushFilter{State: in.State, Commit: in.Commit, Before: in.Before, Limit: in.Limit})
+				service.PushFilter{State: in.State, Commit: in.Commit, Before: in.Before, Limit: in.Limit})
 		})
 	command(a, http.MethodPost, "/projects/{project}/pushes/{id}/retry", "retry-push", "Plan again what was set aside",
 		func(ctx context.Context, in *struct {

@@ -15,7 +15,6 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service"
-	"gentlepiston.example/piston/store"
 )
 
 // RunPath names a run; exported, since only then can other inputs embed it.
@@ -36,7 +35,7 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.RunPage, error) {
 			return sv.s.Runs(ctx, in.Project,
-				store.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
+				service.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
 					Before: in.Before, Limit: in.Limit})
 		})
 	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand",

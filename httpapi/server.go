@@ -17,7 +17,6 @@ import (
 
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
-	"gentlepiston.example/piston/store"
 )
 
 // Version is the version of the interface.
@@ -147,14 +146,12 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error410Gone(err.Error())
 	case errors.Is(err, service.ErrIssuerAway):
 		return huma.Error503ServiceUnavailable(err.Error())
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrExists):
+	case service.Changed(err):
 		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
 	case errors.Is(err, context.Canceled): // whoever asked has gone, or the service is about to
 		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
-	case service.Away(err):
-		return huma.Error503ServiceUnavailable(err.Error())
-	case store.Unavailable(err):
-		return huma.Error503ServiceUnavailable("the database is away or busy just now; try again in a moment")
+	case service.Away(err) != "":
+		return huma.Error503ServiceUnavailable(service.Away(err))
 	}
 	tell(ctx, err)
 	return huma.Error500InternalServerError("something went wrong on the server; its log says what, under " +

@@ -131,7 +131,7 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine,
 			Advisory: i < len(d.Step) && d.Step[i].Advisory})
 		times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: value(s.Started), Ended: value(s.Finished)})
-		out.Tests = out.Tests.With(s.Tests.V)
+		out.Tests = out.Tests.With((*api.TestReport)(s.Tests.V))
 	}
 	out.Timing = timing.Of(times, now)
 	for _, u := range p.uses[a.ID] {

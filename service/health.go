@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
 
@@ -95,5 +96,18 @@ func (sp *space) held() string {
 	return ""
 }
 
-// Away reports whether an error means that a part of the service cannot do it just now, and why.
-func Away(err error) bool { return errors.Is(err, stream.ErrAway) }
+// Away tells, when an error means that a part of the service cannot do it just now, what to say of that; "" otherwise.
+func Away(err error) string {
+	switch {
+	case errors.Is(err, stream.ErrAway):
+		return err.Error()
+	case store.Unavailable(err):
+		return "the database is away or busy just now; try again in a moment"
+	}
+	return ""
+}
+
+// Changed reports whether an error means that somebody else changed the same in the same moment.
+func Changed(err error) bool {
+	return errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrExists)
+}

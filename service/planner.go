@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
@@ -297,7 +296,7 @@ func (pl *planner) addBroken(ctx context.Context, run *store.Run) error {
 	if err := recordEnd(ctx, pl.q, *run); err != nil {
 		return err
 	}
-	return pl.q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: run.State})
+	return pl.q.AddEvent(ctx, run.ProjectID, store.Change{Project: run.Project, Run: run.Number, State: run.State})
 }
 
 // addRun writes a run with its jobs, and the attempts of those that may start at once.

@@ -13,8 +13,11 @@ import (
 // MaxPushWait is the longest that the answer to a push waits for its runs.
 const MaxPushWait = 10 * time.Second
 
+// PushFilter narrows a list of events.
+type PushFilter = store.PushFilter
+
 // Pushes lists a project's events, newest first.
-func (s *Service) Pushes(ctx context.Context, project string, f store.PushFilter) (api.PushPage, error) {
+func (s *Service) Pushes(ctx context.Context, project string, f PushFilter) (api.PushPage, error) {
 	page := api.PushPage{Pushes: []api.Push{}}
 	p, err := s.project(ctx, project)
 	if err != nil {

@@ -25,8 +25,11 @@ func runOf(r store.Run) api.Run {
 		Schedule: r.Schedule, CausedBy: r.CausedBy, Inputs: r.Inputs.V, Group: r.Group}
 }
 
+// RunFilter narrows a list of runs.
+type RunFilter = store.RunFilter
+
 // Runs lists a project's runs, newest first.
-func (s *Service) Runs(ctx context.Context, project string, f store.RunFilter) (api.RunPage, error) {
+func (s *Service) Runs(ctx context.Context, project string, f RunFilter) (api.RunPage, error) {
 	p, err := s.project(ctx, project)
 	if err != nil {
 		return api.RunPage{}, err
@@ -309,7 +312,7 @@ func (s *Service) settleJobs(ctx context.Context, q store.Q, run store.Run, jobs
 	if err := recordEnd(ctx, q, run); err != nil {
 		return err
 	}
-	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: outcome})
+	return q.AddEvent(ctx, run.ProjectID, store.Change{Project: run.Project, Run: run.Number, State: outcome})
 }
 
 func asPlanned(jobs []store.Job) []plan.Job {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/store"
 )
 
@@ -63,7 +64,7 @@ func (s *Service) publish(ctx context.Context) error {
 			}
 			n = len(events)
 			for _, e := range events {
-				if err := s.stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), e.Body.V); err != nil {
+				if err := s.stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), api.Change(e.Body.V)); err != nil {
 					return err
 				}
 			}

@@ -34,7 +34,7 @@ func (s *Service) Claim(ctx context.Context, in api.ClaimRequest) (c api.Claimed
 	if in.Now != 0 {
 		clock = time.Now().UnixMilli() - in.Now
 	}
-	err = s.store.SeeRunner(ctx, in, clock, onlineFor)
+	err = s.store.SeeRunner(ctx, seen(in, clock), onlineFor)
 	if errors.Is(err, store.ErrTaken) {
 		return c, fmt.Errorf("another runner called %s is there: give this one a --name of its own, or end that one; the "+
 			"name is %w for two", in.Runner, ErrInvalid)
@@ -190,7 +190,15 @@ func change(ctx context.Context, q store.Q, a store.Attempt) error {
 	if err != nil {
 		return err
 	}
-	return q.AddEvent(ctx, run.ProjectID, api.Change{Project: run.Project, Run: run.Number, State: run.State})
+	return q.AddEvent(ctx, run.ProjectID, store.Change{Project: run.Project, Run: run.Number, State: run.State})
+}
+
+// seen is what a runner says of itself, for the records.
+func seen(in api.ClaimRequest, clockMs int64) store.Runner {
+	r := store.Runner{Name: in.Runner, Labels: in.Labels, Platform: in.Platform, Slots: in.Slots, Instance: in.Instance,
+		Version: in.Version, ClockMs: clockMs, Lacks: in.Lacks}
+	r.Tools.V = in.Tools
+	return r
 }
 
 // Prepared notes that a runner has checkout and caches in place.
@@ -203,15 +211,33 @@ func (s *Service) Prepared(ctx context.Context, attempt int64, in api.Prepared) 
 		if err := q.SetPrepared(ctx, attempt, a.At(in.At)); err != nil {
 			return err
 		}
-		for _, u := range in.Caches {
-			if err := q.SetCacheUse(ctx, attempt, u); err != nil {
-				return err
-			}
+		if err := noteCaches(ctx, q, attempt, in.Caches); err != nil {
+			return err
 		}
 		return change(ctx, q, a)
 	})
 	poke(s.kick)
 	return gone(err, attempt)
+}
+
+// noteCaches writes what came of caches in an attempt.
+func noteCaches(ctx context.Context, q store.Q, attempt int64, uses []api.CacheUse) error {
+	for _, u := range uses {
+		err := q.SetCacheUse(ctx, store.CacheUse{AttemptID: attempt, Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved,
+			Size: u.Size, TookMs: u.TookMs, Note: u.Note})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stepOf is what a runner tells of a step, for the records.
+func stepOf(attempt int64, r api.StepReport) store.Step {
+	s := store.Step{AttemptID: attempt, Position: r.Step, State: r.State, Reason: r.Reason, ExitCode: r.ExitCode,
+		FirstLine: r.FirstLine, LastLine: r.LastLine}
+	s.Excerpt.V, s.Tests.V = r.Excerpt, (*store.TestReport)(r.Tests)
+	return s
 }
 
 // ReportSteps notes that steps began or ended.
@@ -222,7 +248,7 @@ func (s *Service) ReportSteps(ctx context.Context, attempt int64, steps []api.St
 			return err
 		}
 		for _, r := range steps {
-			if err := q.SetStep(ctx, attempt, r, a.At(r.At)); err != nil {
+			if err := q.SetStep(ctx, stepOf(attempt, r), a.At(r.At)); err != nil {
 				return err
 			}
 		}
@@ -243,10 +269,8 @@ func (s *Service) FinishAttempt(ctx context.Context, attempt int64, in api.Finis
 		return nil
 	}
 	return s.ending(ctx, before, func(q store.Q, run store.Run, a store.Attempt) error {
-		for _, u := range in.Caches {
-			if err := q.SetCacheUse(ctx, attempt, u); err != nil {
-				return err
-			}
+		if err := noteCaches(ctx, q, attempt, in.Caches); err != nil {
+			return err
 		}
 		return s.end(ctx, q, run, a, in.State, in.Reason, a.At(in.At), in.Lines)
 	})

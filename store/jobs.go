@@ -7,8 +7,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
-
-	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/testreport"
 )
 
 // Job is a job of a run.
@@ -118,18 +117,27 @@ func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
 
 // Step is one step of an attempt.
 type Step struct {
-	AttemptID int64                 `db:"attempt_id"`
-	Position  int                   `db:"position"`
-	Name      string                `db:"name"`
-	State     state.State           `db:"state"`
-	Reason    string                `db:"reason"`
-	ExitCode  *int                  `db:"exit_code"`
-	Started   *time.Time            `db:"started_at"`
-	Finished  *time.Time            `db:"finished_at"`
-	FirstLine int64                 `db:"first_line"`
-	LastLine  int64                 `db:"last_line"`
-	Excerpt   JSON[[]logline.Line]  `db:"excerpt"`
-	Tests     JSON[*api.TestReport] `db:"tests"`
+	AttemptID int64                `db:"attempt_id"`
+	Position  int                  `db:"position"`
+	Name      string               `db:"name"`
+	State     state.State          `db:"state"`
+	Reason    string               `db:"reason"`
+	ExitCode  *int                 `db:"exit_code"`
+	Started   *time.Time           `db:"started_at"`
+	Finished  *time.Time           `db:"finished_at"`
+	FirstLine int64                `db:"first_line"`
+	LastLine  int64                `db:"last_line"`
+	Excerpt   JSON[[]logline.Line] `db:"excerpt"`
+	Tests     JSON[*TestReport]    `db:"tests"`
+}
+
+// TestReport is what a step's test reports came to.
+type TestReport struct {
+	Passed   int               `json:"passed"`
+	Failed   int               `json:"failed"`
+	Skipped  int               `json:"skipped"`
+	Seconds  float64           `json:"seconds"`
+	Failures []testreport.Case `json:"failures"`
 }
 
 var stepColumns = columnsOf[Step]("s")
@@ -142,15 +150,15 @@ func (q Q) StepsOfRun(ctx context.Context, run int64) (list []Step, err error) {
 }
 
 // SetStep writes what a runner tells of a step. A step that is over stays as it ended.
-func (q Q) SetStep(ctx context.Context, attempt int64, r api.StepReport, at time.Time) error {
-	if r.State == state.Running {
+func (q Q) SetStep(ctx context.Context, s Step, at time.Time) error {
+	if s.State == state.Running {
 		return q.do(ctx, nil, `UPDATE steps SET state = 'running', started_at = $3, first_line = $4
-			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, attempt, r.Step, at, r.FirstLine)
+			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, s.AttemptID, s.Position, at, s.FirstLine)
 	}
 	return q.do(ctx, nil, `UPDATE steps SET state = $3, reason = $4, exit_code = $5, finished_at = $6, first_line = $7,
 		last_line = $8, excerpt = $9, tests = $10
-		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, attempt, r.Step,
-		string(r.State), r.Reason, r.ExitCode, at, r.FirstLine, r.LastLine, asJSON(r.Excerpt), asJSON(r.Tests))
+		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, s.AttemptID, s.Position,
+		string(s.State), s.Reason, s.ExitCode, at, s.FirstLine, s.LastLine, asJSON(s.Excerpt.V), asJSON(s.Tests.V))
 }
 
 // EndSteps gives the steps of an attempt that are not over a final state.

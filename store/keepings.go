@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"time"
-
-	"gentlepiston.example/piston/api"
 )
 
 // Cache is one saved copy of a cache.
@@ -36,11 +34,11 @@ func (q Q) AddCache(ctx context.Context, project int64, c Cache) error {
 }
 
 // SetCacheUse notes what came of a cache in an attempt.
-func (q Q) SetCacheUse(ctx context.Context, attempt int64, u api.CacheUse) error {
+func (q Q) SetCacheUse(ctx context.Context, u CacheUse) error {
 	return q.do(ctx, nil, `INSERT INTO cache_uses (attempt_id, name, key, hit, saved, size, took_ms, note)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 		ON CONFLICT (attempt_id, name) DO UPDATE SET key = $3, hit = $4, saved = $5, size = $6, took_ms = $7, note = $8`,
-		attempt, u.Name, u.Key, u.Hit, u.Saved, u.Size, u.TookMs, u.Note)
+		u.AttemptID, u.Name, u.Key, u.Hit, u.Saved, u.Size, u.TookMs, u.Note)
 }
 
 // CacheUse is what came of a cache in an attempt.

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/store"
 )
@@ -107,7 +106,7 @@ func TestATableMayGainColumnsWhileServing(t *testing.T) {
 	require.NoError(t, s.AddMaster(ctx, store.Master{Recipient: master, Proof: []byte("proof")}))
 	run := addRun(t, s, project(t, s), nil)
 	id := addAttempt(t, s, run, "a", []string{"linux"}, time.Now())
-	require.NoError(t, s.AddEvent(ctx, run.ProjectID, api.Change{Project: "p", Run: run.Number}))
+	require.NoError(t, s.AddEvent(ctx, run.ProjectID, store.Change{Project: "p", Run: run.Number}))
 	db, _ := schema(t, dsn)
 	var tables []string
 	require.NoError(t, db.SelectContext(ctx, &tables, `SELECT tablename FROM pg_tables

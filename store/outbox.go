@@ -3,19 +3,26 @@ package store
 import (
 	"context"
 
-	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/state"
 )
+
+// Change tells that a run, or something of it, is in another state.
+type Change struct {
+	Project string      `json:"project"`
+	Run     int64       `json:"run"`
+	State   state.State `json:"state"`
+}
 
 // Outgoing is an event that waits to be published.
 type Outgoing struct {
-	ID        int64            `db:"id"`
-	ProjectID int64            `db:"project_id"`
-	Run       int64            `db:"run"`
-	Body      JSON[api.Change] `db:"body"`
+	ID        int64        `db:"id"`
+	ProjectID int64        `db:"project_id"`
+	Run       int64        `db:"run"`
+	Body      JSON[Change] `db:"body"`
 }
 
 // AddEvent writes an event into the outbox, in the transaction of what it tells.
-func (q Q) AddEvent(ctx context.Context, project int64, c api.Change) error {
+func (q Q) AddEvent(ctx context.Context, project int64, c Change) error {
 	return q.do(ctx, nil, `INSERT INTO outbox (project_id, run, body) VALUES ($1, $2, $3)`, project, c.Run, asJSON(c))
 }
 

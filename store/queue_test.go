@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/core/state"
@@ -82,7 +81,7 @@ func TestHandingOutBeginsJobAndRun(t *testing.T) {
 	events, err := s.TakeEvents(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, events)
-	assert.Equal(t, api.Change{Project: "p", Run: r.Number, State: state.Running}, events[0].Body.V)
+	assert.Equal(t, store.Change{Project: "p", Run: r.Number, State: state.Running}, events[0].Body.V)
 
 	again, err := s.HandOut(ctx, map[int64]store.Runner{id: {Name: "other"}}, time.Minute)
 	require.NoError(t, err)

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"time"
-
-	"gentlepiston.example/piston/api"
 )
 
 // Runner is a machine's record.
@@ -41,15 +39,15 @@ var ErrTaken = errors.New("the name is another runner's")
 const clockSteps = 1000
 
 // SeeRunner notes a runner's sign of life. ErrTaken when another runner of the name was seen within a time.
-func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest, clockMs int64, within time.Duration) error {
-	tools, lacks := asJSON(orNone(r.Tools)), append([]string{}, r.Lacks...)
-	clockMs = clockMs / clockSteps * clockSteps
+func (q Q) SeeRunner(ctx context.Context, r Runner, within time.Duration) error {
+	tools, lacks := asJSON(orNone(r.Tools.V)), append([]string{}, r.Lacks...)
+	clockMs := r.ClockMs / clockSteps * clockSteps
 	var known bool // asked first, since even an upsert that changes nothing locks the row, which is a write
 	err := q.get(ctx, &known,
 		`SELECT EXISTS (SELECT 1 FROM runners WHERE name = $1 AND seen_at > now() - interval '`+seenEvery+`'
 		AND (labels, platform, slots, tools, instance, version, clock_ms, lacks) IS NOT DISTINCT FROM ($2::text[], $3,
 		$4::int, $5::jsonb, $6, $7, $8::bigint, $9::text[]))`,
-		r.Runner, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, lacks)
+		r.Name, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, lacks)
 	if err != nil || known {
 		return err
 	}
@@ -59,7 +57,7 @@ func (q Q) SeeRunner(ctx context.Context, r api.ClaimRequest, clockMs int64, wit
 		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, instance = $6, version = $7,
 		clock_ms = $8, lacks = $10, seen_at = now()
 			WHERE runners.instance IN ('', $6) OR runners.seen_at < now() - $9::interval`,
-		r.Runner, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, within, lacks)
+		r.Name, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, within, lacks)
 }
 
 // TouchRunner notes that a runner that is at work was seen.

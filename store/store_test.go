@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/schedule"
@@ -141,10 +140,11 @@ func TestALateReportChangesNothing(t *testing.T) {
 	id := addAttempt(t, s, addRun(t, s, project(t, s), nil), "j", []string{"linux"}, time.Now())
 	_, err := claim(ctx, s, "r", []string{"linux"}, time.Minute)
 	require.NoError(t, err)
-	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Running, At: 1000, FirstLine: 3}, time.UnixMilli(1000)))
+	require.NoError(t, s.SetStep(ctx, store.Step{AttemptID: id, State: state.Running, FirstLine: 3}, time.UnixMilli(1000)))
 	three := 3
-	require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: 0, State: state.Failed, At: 2000, ExitCode: &three, FirstLine: 3, LastLine: 9,
-		Excerpt: []logline.Line{{N: 5, Text: "error: ünï \u2400"}}}, time.UnixMilli(2000)))
+	failed := store.Step{AttemptID: id, State: state.Failed, ExitCode: &three, FirstLine: 3, LastLine: 9}
+	failed.Excerpt.V = []logline.Line{{N: 5, Text: "error: ünï \u2400"}}
+	require.NoError(t, s.SetStep(ctx, failed, time.UnixMilli(2000)))
 	require.NoError(t, s.EndAttempt(ctx, id, state.Failed, "lost", time.Now(), 9))
 	require.NoError(t, s.EndSteps(ctx, id, state.Failed, state.Skipped, time.Now()))
 
@@ -155,7 +155,7 @@ func TestALateReportChangesNothing(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorIs(t, s.SetPrepared(ctx, id, time.Now()), store.ErrNotFound)
 	for step := range 2 {
-		require.NoError(t, s.SetStep(ctx, id, api.StepReport{Step: step, State: state.Passed, At: 3000}, time.UnixMilli(3000)))
+		require.NoError(t, s.SetStep(ctx, store.Step{AttemptID: id, Position: step, State: state.Passed}, time.UnixMilli(3000)))
 	}
 	a, err := s.AttemptByID(ctx, id)
 	require.NoError(t, err)
@@ -296,7 +296,7 @@ func TestEventsComeBackWhenTheirPublishingFails(t *testing.T) {
 	ctx := t.Context()
 	p := project(t, s)
 	for i := range 3 {
-		require.NoError(t, s.AddEvent(ctx, p.ID, api.Change{Project: "p", Run: int64(i), State: state.Running}))
+		require.NoError(t, s.AddEvent(ctx, p.ID, store.Change{Project: "p", Run: int64(i), State: state.Running}))
 	}
 	err := s.Tx(ctx, func(q store.Q) error {
 		list, err := q.TakeEvents(ctx)
