@@ -20,8 +20,7 @@ const maxReserve = 500 << 20
 // watchDisk ends the job when its files take more than they may; and when the disk is almost full and no other job's
 // files take more, before everything else on the machine fails. It returns a function that ends the watch.
 func (j *job) watchDisk(ctx context.Context) func() {
-	ctx, stop := context.WithCancel(ctx)
-	go func() {
+	return beside(ctx, func(ctx context.Context) {
 		defer j.use.forget(j.work.Attempt)
 		// Counting a large tree takes time, so the pauses between counts grow with it.
 		for took, low := time.Duration(0), 0; ; {
@@ -38,7 +37,7 @@ func (j *job) watchDisk(ctx context.Context) func() {
 				continue
 			}
 			began := time.Now()
-			used := diskUse(j.dir)
+			used := diskUse(ctx, j.dir)
 			took = time.Since(began)
 			switch most := j.use.of(j.work.Attempt, used); {
 			case j.limits.Disk > 0 && used > j.limits.Disk:
@@ -51,8 +50,7 @@ func (j *job) watchDisk(ctx context.Context) func() {
 				return
 			}
 		}
-	}()
-	return stop
+	})
 }
 
 // uses are what the files of a runner's jobs take, in bytes, by attempt, as last counted.
@@ -83,8 +81,12 @@ func (u *uses) forget(attempt int64) {
 	delete(u.bytes, attempt)
 }
 
-func diskUse(dir string) (total int64) {
+// diskUse counts what the files of a folder take, as long as ctx lasts.
+func diskUse(ctx context.Context, dir string) (total int64) {
 	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return fs.SkipAll
+		}
 		if err != nil || d.IsDir() {
 			return nil // what vanishes while we count needs no space
 		}

@@ -101,19 +101,18 @@ func (r *Runner) do(parent context.Context, j *job) {
 	// Reports go on when the job is being ended; only the runner's own end or a lost attempt stops them.
 	telling, hush := context.WithCancelCause(context.WithoutCancel(parent))
 	defer hush(nil)
-	go func() {
-		<-ctx.Done()
+	defer context.AfterFunc(ctx, func() {
 		if cause := context.Cause(ctx); errors.Is(cause, errLost) || parent.Err() != nil {
 			hush(cause)
 		}
-	}()
+	})()
 	j.sink = newLogSink(telling, func(ctx context.Context, first int64, text []byte) error {
 		return j.post.AppendLog(ctx, work.Attempt, first, text)
 	}, j.broken)
 	j.sink.most, j.sink.over = j.limits.Log, func() { j.overLimit("log", quantity.Bytes(j.limits.Log)) }
 	var reporting sync.WaitGroup
 	reporting.Go(func() { j.tell(telling) })
-	go j.beat(telling)
+	defer beside(telling, j.beat)()
 
 	result := j.run(limited)
 	if parent.Err() != nil {

@@ -73,11 +73,10 @@ const watchEvery = 250 * time.Millisecond
 
 // watchProcesses ends the job when its processes take more than they may. It returns a function that ends the watch.
 func (j *job) watchProcesses(ctx context.Context) func() {
-	ctx, stop := context.WithCancel(ctx)
 	if j.group != nil || j.limits.Memory == 0 && j.limits.Processes == 0 {
-		return stop
+		return func() {}
 	}
-	go func() {
+	return beside(ctx, func(ctx context.Context) {
 		for {
 			pause(ctx, watchEvery)
 			if ctx.Err() != nil {
@@ -97,8 +96,7 @@ func (j *job) watchProcesses(ctx context.Context) func() {
 				return
 			}
 		}
-	}()
-	return stop
+	})
 }
 
 // enter is the script that a step's outermost process runs before it becomes the step: it lowers what one process may

@@ -149,13 +149,13 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 	}
 	claiming, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	go func() {
+	defer beside(claiming, func(ctx context.Context) {
 		select {
 		case <-drain:
 			stop(nil)
-		case <-claiming.Done():
+		case <-ctx.Done():
 		}
-	}()
+	})()
 	var slots sync.WaitGroup
 	for n := range r.Slots {
 		slots.Go(func() { r.slot(ctx, claiming, n, stop) })
