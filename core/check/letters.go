@@ -16,21 +16,22 @@ import (
 // naming are how sources name others beside them, by the ends of their names, and what may be left out of the name.
 var naming = []struct {
 	of     *regexp.Regexp // names of the sources
-	names  *regexp.Regexp // what they name, the first group
+	word   string         // in each line that names one
+	names  *regexp.Regexp // what a line names, the first group
 	leaves []string       // what a name may leave out at its end
 }{
-	{regexp.MustCompile(`\.(c|cc|cpp|cxx|h|hh|hpp|m|mm)$`),
-		regexp.MustCompile(`(?m)^[ \t]*#[ \t]*(?:include|import)[ \t]+"([^"\n]+)"`), []string{""}},
-	{regexp.MustCompile(`\.(js|jsx|mjs|cjs|ts|tsx|vue|svelte)$`),
-		regexp.MustCompile(`(?:from|import|require\()\s*['"](\.{1,2}/[^'"\n]+)['"]`),
+	{regexp.MustCompile(`\.(c|cc|cpp|cxx|h|hh|hpp|m|mm)$`), `"`,
+		regexp.MustCompile(`^[ \t]*#[ \t]*(?:include|import)[ \t]+"([^"]+)"`), []string{""}},
+	{regexp.MustCompile(`\.(js|jsx|mjs|cjs|ts|tsx|vue|svelte)$`), "./",
+		regexp.MustCompile(`(?:from|import|require\()\s*['"](\.{1,2}/[^'"]+)['"]`),
 		[]string{"", ".js", ".jsx", ".mjs", ".cjs", ".ts", ".tsx", ".d.ts", ".json", ".vue", ".svelte", "/index.js",
 			"/index.jsx", "/index.ts", "/index.tsx"}},
-	{regexp.MustCompile(`\.dart$`), regexp.MustCompile(`(?m)^(?:import|export|part)\s+['"]([^'":\n]+\.dart)['"]`),
+	{regexp.MustCompile(`\.dart$`), ".dart", regexp.MustCompile(`^(?:import|export|part)\s+['"]([^'":]+\.dart)['"]`),
 		[]string{""}},
 }
 
-// maxNamed is how many names of a source are looked at; maxOther how many of them are told.
-const maxNamed, maxOther = 2000, 10
+// maxNamed is how many names of a source are looked at, in lines of at most maxLine bytes; maxOther how many are told.
+const maxNamed, maxLine, maxOther = 2000, 1000, 10
 
 // letters finds files that a source names in other letters than Git has them.
 func (t *Tree) letters(file, text string) (found []definition.Finding) {
@@ -38,19 +39,22 @@ func (t *Tree) letters(file, text string) (found []definition.Finding) {
 		if !kind.of.MatchString(file) {
 			continue
 		}
-		for _, at := range kind.names.FindAllStringSubmatchIndex(text, maxNamed) {
-			name := text[at[2]:at[3]]
-			there := t.inOtherLetters(path.Join(path.Dir(file), name), kind.leaves)
-			if there == "" {
+		n, looked := 0, 0
+		for line := range strings.Lines(text) {
+			n++
+			if len(line) > maxLine || !strings.Contains(line, kind.word) || looked == maxNamed || len(found) == maxOther {
 				continue
 			}
-			if len(found) == maxOther {
-				return found
+			m := kind.names.FindStringSubmatch(line)
+			if m == nil {
+				continue
 			}
-			line := strings.Count(text[:at[0]], "\n") + 1
-			found = append(found,
-				inFile("letter-case", file, line, lineOf(text, line), fmt.Sprintf("%q is named here, and Git has %s", name, there),
+			looked++
+			if there := t.inOtherLetters(path.Join(path.Dir(file), m[1]), kind.leaves); there != "" {
+				found = append(found, inFile("letter-case", file, n, strings.TrimSuffix(line, "\n"),
+					fmt.Sprintf("%q is named here, and Git has %s", m[1], there),
 					"Write it as it is: a runner's file system tells capitals from small letters."))
+			}
 		}
 	}
 	return found

@@ -209,6 +209,9 @@ func unusedSecrets(t *Tree, files []File) {
 			}
 		}
 	}
+	if len(open) == 0 {
+		return
+	}
 	for _, text := range t.looked() {
 		for variable := range open {
 			if strings.Contains(text, variable) {
