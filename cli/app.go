@@ -84,12 +84,12 @@ func App() *cli.Command {
 	app := &cli.Command{
 		Name:  "piston",
 		Usage: "build pipelines for mobile apps: compile, test, version, package and sign on every push",
-		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with " +
-			"an\n" +
-			"example, and those that answer something have --json.\n\n" +
+		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with\n" +
+			"an example, and those that answer something have --json.\n\n" +
 			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
 			"3 the service refused or cannot be reached; 4 the check found warnings only.",
 		Suggest: true,
+		Version: version(),
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), runnerCommand(),
 			checkCommand(), explainCommand(), tryCommand(), localSecretCommand(),
@@ -98,7 +98,7 @@ func App() *cli.Command {
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
-			hookReportCommand(), runnerNetCommand(), referenceCommand(),
+			versionCommand(), hookReportCommand(), runnerNetCommand(), referenceCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}

@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -219,20 +218,6 @@ func endInOrder(ctx, life context.Context, within time.Duration, log *slog.Logge
 	case <-life.Done():
 	}
 	end()
-}
-
-// version is what this program was built from.
-func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return ""
-	}
-	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" {
-			return s.Value[:min(12, len(s.Value))]
-		}
-	}
-	return info.Main.Version
 }
 
 // mostOf reads what a job may take.

@@ -137,3 +137,21 @@ func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "nothing of that name: secrets and runners are not checked")
 }
+
+func TestTheProgramTellsItsVersion(t *testing.T) {
+	out, code, asked := against(t, nil, "version", "--json")
+	assert.Zero(t, code)
+	assert.Empty(t, asked, "it needs no service")
+	var about struct {
+		Version  string
+		Platform string
+		Protocol int `json:"runner_protocol"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &about))
+	assert.Equal(t, version(), about.Version)
+	assert.NotEmpty(t, about.Version)
+	assert.Equal(t, api.RunnerProtocol, about.Protocol)
+	out, code, _ = against(t, nil, "--version")
+	assert.Zero(t, code)
+	assert.Contains(t, out, version())
+}

@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"runtime/debug"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/api"
+)
+
+func versionCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "version",
+		Usage:       "tell which version of the program this is",
+		Description: "What to write into a report of a fault.\n\n" + example("piston version", "piston version --json"),
+		Flags:       []cli.Flag{jsonFlag},
+		Action: func(_ context.Context, c *cli.Command) error {
+			about := struct {
+				Version  string `json:"version"`
+				Go       string `json:"go"`
+				Platform string `json:"platform"`
+				Protocol int    `json:"runner_protocol"`
+				Least    int    `json:"least_runner_protocol"`
+			}{version(), runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH, api.RunnerProtocol, api.LeastRunnerProtocol}
+			return told(c, about, nil, fmt.Sprintf("piston %s, %s, made with %s; runners: interface %d, at least %d",
+				about.Version, about.Platform, about.Go, about.Protocol, about.Least))
+		},
+	}
+}
+
+// version is the program's: the commit it was made from, where that is known.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" {
+			return s.Value[:min(12, len(s.Value))]
+		}
+	}
+	return info.Main.Version
+}
