@@ -51,32 +51,22 @@ func Main(args []string) int {
 	// Commands live for a moment and hold little: collecting less often is faster. A server sets its own.
 	debug.SetGCPercent(400)
 	err := App().Run(ctx, args)
-	if err == nil {
-		return 0
+	if err != nil && err.Error() != "" {
+		fmt.Fprintln(os.Stderr, "piston: "+err.Error())
 	}
-	code := exitRefuse
-	var c coded
-	if errors.As(err, &c) {
-		code = c.code
-	} else if isUsage(err) {
-		code = exitUsage
-	}
-	if text := err.Error(); text != "" {
-		fmt.Fprintln(os.Stderr, "piston: "+text)
-	}
-	return code
+	return codeOf(err)
 }
 
-// isUsage recognises what the argument parser itself complains about.
-func isUsage(err error) bool {
-	text := err.Error()
-	for _, part := range []string{"flag provided but not defined", "Required flag", "invalid value", "No help topic",
-		"flag needs an argument"} {
-		if strings.Contains(text, part) {
-			return true
-		}
+// codeOf is the exit code of what a command came to.
+func codeOf(err error) int {
+	var c coded
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &c):
+		return c.code
 	}
-	return false
+	return exitRefuse
 }
 
 // App is the command tree.

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
@@ -29,19 +28,6 @@ func call(t *testing.T, status int, answer any, args ...string) (string, error) 
 	app.Writer, app.ErrWriter = &out, &out
 	err := app.Run(t.Context(), append([]string{"piston"}, args...))
 	return out.String(), err
-}
-
-func codeOf(err error) int {
-	var c coded
-	switch {
-	case err == nil:
-		return 0
-	case errors.As(err, &c):
-		return c.code
-	case isUsage(err):
-		return exitUsage
-	}
-	return exitRefuse
 }
 
 func TestExitCodes(t *testing.T) {
