@@ -8,14 +8,16 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"reflect"
-	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -142,9 +144,11 @@ func Unavailable(err error) bool {
 		errors.Is(err, sql.ErrConnDone) || pgconn.SafeToRetry(err) || isCutOff(err)
 }
 
+// isCutOff tells that a connection ended while something was under way.
 func isCutOff(err error) bool {
-	for _, text := range []string{"unexpected EOF", "conn closed", "connection reset", "broken pipe", "bad connection"} {
-		if containsText(err, text) {
+	for _, cut := range []error{io.ErrUnexpectedEOF, io.EOF, net.ErrClosed, driver.ErrBadConn, syscall.ECONNRESET,
+		syscall.EPIPE} {
+		if errors.Is(err, cut) {
 			return true
 		}
 	}
@@ -241,8 +245,4 @@ func (t *Texts) Scan(src any) error {
 	}
 	*t = list
 	return nil
-}
-
-func containsText(err error, text string) bool {
-	return err != nil && strings.Contains(err.Error(), text)
 }
