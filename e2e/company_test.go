@@ -63,7 +63,7 @@ func TestARunnerBehindAProxyWithAPrivateAuthority(t *testing.T) {
 	text := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: front.Certificate().Raw})
 	require.NoError(t, os.WriteFile(authority, text, 0o600))
 	file := s.runnerToken(t, "company", home)
-	cmd := exec.Command(binary(), "runner", "--server", "https://example.com", "--token-file", file, "--home", filepath.Join(home, "work"),
+	cmd := exec.Command(binary(), "runner", "--server", "https://example.com", "--token-file", file, "--home", filepath.Join(home, "runner"),
 		"--name", "company", "--label", "company", "--ca-file", authority)
 	cmd.Env = append(os.Environ(), "HTTPS_PROXY="+proxy)
 	begin(t, cmd)
