@@ -81,16 +81,18 @@ type Tree struct {
 	folders map[string]bool
 	bases   map[string][]string // base name -> paths
 	texts   map[string][]byte
-	folded  map[string]string // paths by themselves in small letters, once they are asked for
-	read    int               // bytes of texts
-	cut     bool              // not all that was asked for was read
-	hidden  map[string]string // paths that .gitignore speaks of by their names, once they are asked for; "" for several
+	made    map[string][]string // targets of makefiles; nil where there may be others
+	folded  map[string]string   // paths by themselves in small letters, once they are asked for
+	read    int                 // bytes of texts
+	cut     bool                // not all that was asked for was read
+	hidden  map[string]string   // paths that .gitignore speaks of by their names, once they are asked for; "" for several
 }
 
 // NewTree indexes a repository.
 func NewTree(r *Repository) *Tree {
 	t := &Tree{Repository: r, files: map[string]Entry{}, folders: map[string]bool{".": true}, bases: map[string][]string{},
-		texts: map[string][]byte{}}
+		texts: map[string][]byte{},
+		made:  map[string][]string{}}
 	for _, e := range r.Entries {
 		t.files[e.Path] = e
 		t.bases[path.Base(e.Path)] = append(t.bases[path.Base(e.Path)], e.Path)

@@ -293,23 +293,18 @@ func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
 		}
 		return
 	}
-	text := c.tree.text(file)
-	if u.target == "" || text == "" || strings.Contains(text, "include") || strings.Contains(text, "$(eval") {
+	written, all := c.tree.targets(file)
+	if u.target == "" || !all {
 		return
 	}
 	var targets []string
-	for _, m := range targetForm.FindAllStringSubmatch(text, -1) {
-		if strings.Contains(m[1], "$") {
-			return // computed targets: any may be there
-		}
-		for _, target := range strings.Fields(m[1]) {
-			// A pattern (GNU make, Pattern Rules): % stands for any text that is not empty.
-			if before, after, is := strings.Cut(target, "%"); !is {
-				targets = append(targets, target)
-			} else if len(u.target) > len(before)+len(after) && strings.HasPrefix(u.target, before) &&
-				strings.HasSuffix(u.target, after) {
-				return
-			}
+	for _, target := range written {
+		// A pattern (GNU make, Pattern Rules): % stands for any text that is not empty.
+		if before, after, is := strings.Cut(target, "%"); !is {
+			targets = append(targets, target)
+		} else if len(u.target) > len(before)+len(after) && strings.HasPrefix(u.target, before) &&
+			strings.HasSuffix(u.target, after) {
+			return
 		}
 	}
 	if slices.Contains(targets, u.target) || c.tree.has(path.Join(u.path, u.target)) {
@@ -320,6 +315,27 @@ func (c *checker) make(u use, b *before, say func(code, message, fix string)) {
 		fix = fmt.Sprintf("Did you mean %q?", near)
 	}
 	say("no-target", fmt.Sprintf("%s has no target %q", file, u.target), fix)
+}
+
+// targets lists those of a makefile; all is false when there may be others, which it includes or computes. Each is
+// looked through once: all variants of a job ask the same.
+func (t *Tree) targets(file string) (list []string, all bool) {
+	if known, done := t.made[file]; done {
+		return known, known != nil
+	}
+	text := t.text(file)
+	list, all = []string{}, text != "" && !strings.Contains(text, "include") && !strings.Contains(text, "$(eval")
+	if all {
+		for _, m := range targetForm.FindAllStringSubmatch(text, -1) {
+			all = all && !strings.Contains(m[1], "$")
+			list = append(list, strings.Fields(m[1])...)
+		}
+	}
+	if !all {
+		list = nil
+	}
+	t.made[file] = list
+	return list, all
 }
 
 func visible(targets []string) []string {
