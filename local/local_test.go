@@ -118,6 +118,22 @@ func TestAPostgresStartsThoughItsNumberIsAnothersByNow(t *testing.T) {
 	answers(t, second)
 }
 
+func TestTheFileOfAServerThatMayRunStays(t *testing.T) {
+	home := folder(t)
+	p := start(t, home)
+	defer p.Stop()
+	require.NoError(t, p.dropStale())
+	assert.FileExists(t, p.pidPath(), "it runs")
+	other := &Postgres{dir: t.TempDir()}
+	require.NoError(t, os.Mkdir(other.data(), 0o700))
+	require.NoError(t, other.dropStale(), "there is none")
+	for _, text := range []string{"", "junk\n", fmt.Sprintf("%d\n", os.Getpid()), "4194303\n"} {
+		require.NoError(t, os.WriteFile(other.pidPath(), []byte(text), 0o600))
+		require.NoError(t, other.dropStale())
+		assert.NoFileExists(t, other.pidPath(), "%q", text)
+	}
+}
+
 func TestAPostgresThatCannotStartSaysWhy(t *testing.T) {
 	home := folder(t)
 	p := start(t, home)

@@ -315,14 +315,32 @@ func (p *Postgres) adoptOrStart(ctx context.Context) error {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
-	// A number in the file may be another process's by now, or that of one that is dead and not yet taken off the system's
-	// list; to PostgreSQL each would be a server that runs.
-	if hasProc() {
-		if err := os.Remove(p.pidPath()); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
+	if err := p.dropStale(); err != nil {
+		return err
 	}
 	return p.start(ctx)
+}
+
+// dropStale removes a file that names no server of ours. The number in it may be another process's by now, or that of
+// one that is dead and not yet taken off the system's list; to PostgreSQL each would be a server that runs. Where the
+// system does not tell whose a process is, the file stays: PostgreSQL knows what another user's process means.
+func (p *Postgres) dropStale() error {
+	text, err := os.ReadFile(p.pidPath())
+	if errors.Is(err, fs.ErrNotExist) || !hasProc() {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	number, _, _ := strings.Cut(string(text), "\n")
+	// One that says nothing is what a full disk leaves of a start; that no server is starting was seen before.
+	if pid, err := strconv.Atoi(strings.TrimSpace(number)); err == nil {
+		_, err = os.Stat(fmt.Sprintf("/proc/%d/cwd", pid))
+		if p.isOurs(pid) || err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+	}
+	return os.Remove(p.pidPath())
 }
 
 // leftFor bounds how long is waited for a server that a crash of ours has left to answer, or its processes to end.
