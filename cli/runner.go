@@ -20,7 +20,8 @@ import (
 	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/runner"
-	"gentlepiston.example/piston/runner/netns"
+	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/sandbox/netns"
 )
 
 func runnerCommand() *cli.Command {
@@ -115,11 +116,11 @@ func runnerCommand() *cli.Command {
 				return err
 			}
 			defer lock.Unlock()
-			isolation := runner.Isolation(c.String("isolation"))
+			isolation := sandbox.Isolation(c.String("isolation"))
 			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Probes: probes,
 				Name: c.String("name"), Version: version(), Home: c.String("home"), Labels: c.StringSlice("label"),
 				Slots: c.Int("slots"), Isolation: isolation, Most: most,
-				Client: cl, CA: ca, Program: netProgram(), Network: runner.Network(c.String("network")),
+				Client: cl, CA: ca, Program: netProgram(), Network: sandbox.Network(c.String("network")),
 				Reach: reach.Policy{Through: through}, Log: log})
 			if err != nil {
 				return err

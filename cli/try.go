@@ -19,7 +19,7 @@ import (
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/core/state"
-	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/try"
 )
 
@@ -136,7 +136,7 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 		Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"),
 		From:    c.String("from"),
 		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret,
-		Isolation: runner.Isolation(c.String("isolation")), Slots: c.Int("slots"),
+		Isolation: sandbox.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
 			printing.Lock()
 			defer printing.Unlock()

@@ -1,7 +1,6 @@
 package runner
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,52 +9,41 @@ import (
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-
-	"gentlepiston.example/piston/core/artifact"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/runner/workspace"
 )
 
 // takeFiles puts what earlier jobs hand on into the workspace.
 func (j *job) takeFiles(ctx context.Context) error {
-	for _, take := range j.work.Takes {
+	for _, take := range j.attempt.Work.Takes {
 		began := time.Now()
 		from, name, _ := strings.Cut(take, "/")
-		err := j.insist(ctx, "taking "+take, func() error {
-			packed, err := j.post.Handover(ctx, j.work.Attempt, from, name)
+		err := j.attempt.Insist(ctx, "taking "+take, func() error {
+			packed, err := j.attempt.Post.Handover(ctx, j.attempt.ID(), from, name)
 			if err != nil {
 				return err
 			}
 			defer packed.Close()
-			return j.unpackTaken(packed)
+			return j.files.Take(packed, []string{"."})
 		})
 		if err != nil {
 			return fmt.Errorf("taking %s: %w", take, err)
 		}
-		j.say(outside, "took %s in %s", take, milliseconds(time.Since(began)))
+		j.say("took %s in %s", take, quantity.Span(time.Since(began)))
 	}
 	return nil
 }
 
-func (j *job) unpackTaken(packed io.Reader) error {
-	unpacked, err := zstd.NewReader(packed, zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return err
-	}
-	defer unpacked.Close()
-	return unpack(j.root, j.account, unpacked, []string{"."})
-}
-
 // handFiles sends what later jobs may take. Everything that is named must be there.
 func (j *job) handFiles(ctx context.Context) error {
-	names := make([]string, 0, len(j.work.Job.Hand))
-	for name := range j.work.Job.Hand {
+	names := make([]string, 0, len(j.attempt.Work.Job.Hand))
+	for name := range j.attempt.Work.Job.Hand {
 		names = append(names, name)
 	}
 	sort.Strings(names)
 	for _, name := range names {
-		if err := j.handOne(ctx, name, j.work.Job.Hand[name].Files); err != nil {
-			j.say(outside, "failed: handing on %q: %v", name, err)
+		if err := j.handOne(ctx, name, j.attempt.Work.Job.Hand[name].Files); err != nil {
+			j.say("failed: handing on %q: %v", name, err)
 			return fmt.Errorf("handing on %q: %w", name, err)
 		}
 	}
@@ -64,7 +52,7 @@ func (j *job) handFiles(ctx context.Context) error {
 
 func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 	began := time.Now()
-	found, err := artifact.Find(j.root.FS(), globs)
+	found, err := j.files.Find(globs)
 	switch {
 	case err != nil:
 		return err
@@ -77,38 +65,14 @@ func (j *job) handOne(ctx context.Context, name string, globs []string) error {
 	for i, f := range found.Files {
 		paths[i], size = f.Path, size+f.Size
 	}
-	err = j.insist(ctx, "handing on "+name, func() error {
-		return j.sendPacked(ctx, bounded{"hand", j.limits.Hand}, paths, func(content io.Reader) error {
-			return j.post.HandOver(ctx, j.work.Attempt, name, content)
+	err = j.attempt.Insist(ctx, "handing on "+name, func() error {
+		return j.files.Send(ctx, workspace.Bound{What: "hand", Most: j.limits.Hand}, paths, func(content io.Reader) error {
+			return j.attempt.Post.HandOver(ctx, j.attempt.ID(), name, content)
 		})
 	})
 	if err == nil {
-		j.say(outside, "handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size),
-			milliseconds(time.Since(began)))
-	}
-	return err
-}
-
-// sendPacked packs paths of the workspace while they are being sent, when they hold no secret and fit the limit.
-func (j *job) sendPacked(ctx context.Context, most bounded, paths []string, send func(io.Reader) error) error {
-	if err := j.holdNone(ctx, most, paths); err != nil {
-		return err
-	}
-	reader, writer := io.Pipe()
-	packed := make(chan error, 1)
-	go func() {
-		packer, err := zstd.NewWriter(writer, zstd.WithEncoderConcurrency(1))
-		if err == nil {
-			err = errors.Join(pack(ctx, j.root, packer, most, paths), packer.Close())
-		}
-		writer.CloseWithError(err)
-		packed <- err
-	}()
-	err := send(reader)
-	reader.CloseWithError(cmp.Or(err, io.ErrClosedPipe))
-	if packErr := <-packed; packErr != nil && !errors.Is(packErr, io.ErrClosedPipe) &&
-		(err == nil || !errors.Is(packErr, err)) {
-		return packErr // why there was nothing to send
+		j.say("handed on %s: %s, %s, in %s", name, counted(len(paths)), quantity.Bytes(size),
+			quantity.Span(time.Since(began)))
 	}
 	return err
 }

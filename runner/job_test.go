@@ -27,6 +27,8 @@ import (
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/workspace"
 	"gentlepiston.example/piston/source"
 )
 
@@ -105,7 +107,7 @@ func (f *fakeService) text() string {
 // removePlace removes what a runner has elsewhere than in its own folder.
 func removePlace(r *Runner) {
 	if r.place != r.Home {
-		_ = RemoveAll(r.place)
+		_ = workspace.RemoveAll(r.place)
 	}
 }
 
@@ -127,7 +129,7 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	git("commit", "-q", "-m", "one")
 	f := serveFake(t, filepath.Join(repo, ".git"))
 	home := t.TempDir()
-	r, err := New(Config{Name: "test", Home: home, Isolation: Bubblewrap, Network: NetworkHost, Client: client.New(f.URL, "t"), Log: slog.New(slog.DiscardHandler)})
+	r, err := New(Config{Name: "test", Home: home, Isolation: sandbox.Bubblewrap, Network: sandbox.NetworkHost, Client: client.New(f.URL, "t"), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() { removePlace(r) })
 	require.NoError(t, r.clear())
@@ -136,7 +138,9 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	if change != nil {
 		change(w, f, r)
 	}
-	r.execute(t.Context(), w, r.accountOf(0), r.netSlot(t.Context()))
+	networks := r.machine.Networks(t.Context())
+	defer networks.Close()
+	r.execute(t.Context(), w, r.Isolation.AccountOf(r.Home, 0), networks)
 	left, err := os.ReadDir(filepath.Join(r.place, "work"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "the workspace is removed")
@@ -191,7 +195,7 @@ func TestAFailureTellsItsCause(t *testing.T) {
 
 func TestAnAlmostFullDiskEndsTheJobThatFillsIt(t *testing.T) {
 	full := func(_ *api.Work, _ *fakeService, r *Runner) {
-		r.space = func(string) (disk.Space, error) { return disk.Space{Free: 1 << 20, Total: 100 << 20}, nil } // keeps 5 MiB free
+		r.use.Space = func(string) (disk.Space, error) { return disk.Space{Free: 1 << 20, Total: 100 << 20}, nil } // keeps 5 MiB free
 	}
 	f := execute(t, full, &definition.Step{Name: "fill", Script: "head -c 6000000 /dev/urandom > big; sleep 60"})
 	assert.Equal(t, state.Failed, f.finish.State)
@@ -199,16 +203,6 @@ func TestAnAlmostFullDiskEndsTheJobThatFillsIt(t *testing.T) {
 	assert.Contains(t, f.finish.Reason, "and the runner's disk has 1.0 MB left")
 	f = execute(t, full, &definition.Step{Name: "little", Script: "head -c 100000 /dev/urandom > small; sleep 2"})
 	assert.Equal(t, state.Passed, f.finish.State, "who takes little is not to blame: %s", f.finish.Reason)
-}
-
-func TestOfSeveralJobsTheLargestIsFound(t *testing.T) {
-	var u uses
-	assert.True(t, u.of(1, 10))
-	assert.False(t, u.of(2, 5))
-	assert.True(t, u.of(3, 20))
-	assert.False(t, u.of(1, 10))
-	u.forget(3)
-	assert.True(t, u.of(1, 10))
 }
 
 func TestAStopReachesTheStep(t *testing.T) {
@@ -251,7 +245,7 @@ func TestSecretsForAnotherRunnerAreRefused(t *testing.T) {
 
 func TestARunnerThatEndsKillsItsSteps(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	r, err := New(Config{Name: "t", Home: t.TempDir(), Isolation: Bubblewrap, Network: NetworkHost, Client: client.New("http://127.0.0.1:1", "t"), Log: slog.New(slog.DiscardHandler)})
+	r, err := New(Config{Name: "t", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Network: sandbox.NetworkHost, Client: client.New("http://127.0.0.1:1", "t"), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	done := make(chan error, 1)
 	go func() { done <- r.Run(ctx, nil) }()

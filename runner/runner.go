@@ -21,17 +21,11 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/reach"
-	"gentlepiston.example/piston/disk"
-	"gentlepiston.example/piston/runner/netns"
-)
-
-// Isolation is how steps are kept apart from the machine.
-type Isolation string
-
-// Bubblewrap gives each step namespaces of its own; None runs it as the runner's own user.
-const (
-	Bubblewrap Isolation = "bubblewrap"
-	None       Isolation = "none"
+	"gentlepiston.example/piston/runner/attempt"
+	"gentlepiston.example/piston/runner/beside"
+	"gentlepiston.example/piston/runner/process"
+	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/workspace"
 )
 
 // Config is what a runner is told at its start.
@@ -41,20 +35,17 @@ type Config struct {
 	Home      string   // its own folder; jobs work below it
 	Labels    []string // besides those of the machine
 	Slots     int      // jobs at a time
-	Isolation Isolation
+	Isolation sandbox.Isolation
 	Most      definition.Numbers // what any job may take
 	Client    *client.Client
 	CA        []byte            // certificates (PEM) of authorities that are believed besides the machine's
-	Network   Network           // what steps may be given of it; "" is outside
+	Network   sandbox.Network   // what steps may be given of it; "" is outside
 	Program   []string          // the command that prepares a network from within (netns.Prepare)
 	Reach     reach.Policy      // what repositories may make it speak to
 	Tools     map[string]string // versions of what is installed, by name
 	Probes    []Probe           // the owner's own, with which they were found
 	Log       *slog.Logger
 }
-
-// patience is how long a runner keeps trying to report when the service is away.
-const patience = 10 * time.Minute
 
 // claimWait is how long a claim is held open.
 const claimWait = 25 * time.Second
@@ -64,13 +55,11 @@ type Runner struct {
 	Config
 	instance string // tells it from another of its name
 	identity *age.X25519Identity
-	caFile   string       // what git believes; "" for what the machine does
-	place    string       // where its jobs work
-	netMaker *netns.Maker // makes networks for jobs; nil when they have the machine's
-	tools    *toolbox     // what is installed, as far as anybody asked
-	groups   *groups      // where the groups of jobs are made; nil where there are none
-	use      uses         // what its jobs' files take
-	space    func(dir string) (disk.Space, error)
+	caFile   string // what git believes; "" for what the machine does
+	place    string // where its jobs work
+	machine  *sandbox.Machine
+	tools    *toolbox       // what is installed, as far as anybody asked
+	use      workspace.Uses // what its jobs' files take
 }
 
 // New checks that the machine can do what is asked of it.
@@ -79,9 +68,6 @@ func New(c Config) (*Runner, error) {
 	if c.Slots < 1 {
 		c.Slots = 1
 	}
-	if err := checkIsolation(c.Isolation); err != nil {
-		return nil, err
-	}
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {
 		return nil, err
@@ -89,25 +75,21 @@ func New(c Config) (*Runner, error) {
 	if c.Home, err = filepath.Abs(c.Home); err != nil {
 		return nil, err
 	}
-	c.Client.Patience = patience
-	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes),
-		groups: findGroups(c.Log), space: disk.Of}
+	c.Client.Patience = attempt.Patience
+	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes)}
 	if err := r.settle(); err != nil {
 		return nil, err
 	}
 	return r, nil
 }
 
-// WorkFolderFile is the file of a runner's folder that names where it works, when that is not below it.
-const WorkFolderFile = "work.folder"
-
 // settle finds where jobs work, and as whom.
 func (r *Runner) settle() (err error) {
 	if err := os.MkdirAll(r.Home, 0o755); err != nil {
 		return err
 	}
-	first := r.accountOf(0)
-	if r.place, err = workFolder(r.Home, first); err != nil {
+	first := r.Isolation.AccountOf(r.Home, 0)
+	if r.place, err = process.WorkFolder(r.Home, first); err != nil {
 		return err
 	}
 	if err := r.keepInstance(); err != nil {
@@ -116,13 +98,15 @@ func (r *Runner) settle() (err error) {
 	if err := r.keepCA(); err != nil {
 		return err
 	}
-	if err := checkAccount(r.Isolation, first); err != nil {
+	if r.machine, err = sandbox.New(r.sandbox(), r.place, first); err != nil {
 		return err
 	}
-	if err := r.findNetwork(); err != nil {
-		return err
-	}
-	return r.tryNetwork(context.Background())
+	return r.machine.Try(context.Background())
+}
+
+// sandbox is what is asked of the machine.
+func (r *Runner) sandbox() sandbox.Config {
+	return sandbox.Config{Isolation: r.Isolation, Network: r.Network, Program: r.Program, Reach: r.Reach, Log: r.Log}
 }
 
 // machineCA is where Debian keeps the authorities that the machine believes.
@@ -149,7 +133,7 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 	}
 	claiming, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	defer beside(claiming, func(ctx context.Context) {
+	defer beside.Do(claiming, func(ctx context.Context) {
 		select {
 		case <-drain:
 			stop(nil)
@@ -185,13 +169,13 @@ func (r *Runner) keepInstance() error {
 // clear removes what an earlier life left behind, whose jobs are tried again, and prepares the folder.
 func (r *Runner) clear() error {
 	work := filepath.Join(r.place, "work")
-	if err := RemoveAll(work); err != nil {
+	if err := workspace.RemoveAll(work); err != nil {
 		return fmt.Errorf("clearing %s: %w", work, err)
 	}
 	if err := os.MkdirAll(work, 0o711); err != nil {
 		return err
 	}
-	return r.makeEtc()
+	return r.machine.MakeEtc()
 }
 
 // slot claims jobs and executes them, until claiming ends or the service refuses the runner.
@@ -200,8 +184,8 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(),
 		WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
-	nets := r.netSlot(ctx)
-	defer nets.close()
+	nets := r.machine.Networks(ctx)
+	defer nets.Close()
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
 		request.Now = time.Now().UnixMilli()
 		r.tools.tell(&request)
@@ -218,7 +202,7 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 				r.Log.Warn("cannot ask for work; trying again", "error", err)
 				quiet = true
 			}
-			pause(claiming, wait)
+			beside.Pause(claiming, wait)
 			wait = min(wait*2, 2*time.Second)
 			continue
 		}
@@ -230,31 +214,9 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 			r.tools.lookFor(claiming, r.Isolation, claimed.LookFor)
 		}
 		if claimed.Work != nil {
-			r.execute(ctx, claimed.Work, r.accountOf(n), nets)
+			r.execute(ctx, claimed.Work, r.Isolation.AccountOf(r.Home, n), nets)
 		}
 	}
 }
 
-func pause(ctx context.Context, d time.Duration) {
-	select {
-	case <-time.After(d):
-	case <-ctx.Done():
-	}
-}
-
 func platform() string { return runtime.GOOS + "/" + runtime.GOARCH }
-
-// RemoveAll removes a folder even when a job has made parts of it read-only.
-func RemoveAll(dir string) error {
-	err := os.RemoveAll(dir)
-	if errors.Is(err, os.ErrPermission) {
-		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
-			if d != nil && d.IsDir() {
-				_ = os.Chmod(path, 0o700)
-			}
-			return nil
-		})
-		err = os.RemoveAll(dir)
-	}
-	return err
-}

@@ -1,10 +1,8 @@
 package runner
 
 import (
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
+	"io"
 	"testing"
 
 	"gentlepiston.example/piston/api"
@@ -21,25 +19,18 @@ func BenchmarkStepWithSecrets(b *testing.B) {
 		step.Secrets = append(step.Secrets, name)
 	}
 	j := testJob(b, secrets)
-	if err := errors.Join(j.makeEtc(), os.MkdirAll(filepath.Join(j.build, "tmp"), 0o755)); err != nil {
-		b.Fatal(err)
-	}
 	for i := range 25 {
-		j.work.SecretKinds[fmt.Sprintf("S%02d", i)] = string(api.FileSecret)
+		j.attempt.Work.SecretKinds[fmt.Sprintf("S%02d", i)] = string(api.FileSecret)
 	}
 	for b.Loop() {
-		spec, err := j.prepareStep(0, step)
+		spec, err := j.carrying().Prepare(0, step, step.Script)
 		if err != nil {
 			b.Fatal(err)
 		}
-		cmd, err := j.command(spec)
-		if err != nil {
-			b.Fatal(err)
+		if code, err := j.box.Run(b.Context(), spec, func(output io.Reader) { _, _ = io.Copy(io.Discard, output) }); err != nil || code != 0 {
+			b.Fatal(code, err)
 		}
-		if err := cmd.Run(); err != nil {
-			b.Fatal(err)
-		}
-		if err := spec.cleanUp(); err != nil {
+		if err := spec.CleanUp(); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/runner/process"
+	"gentlepiston.example/piston/runner/sandbox"
 )
 
 // Probe is how a tool's version is found: a command whose output holds it.
@@ -46,7 +48,7 @@ var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
 // probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for:
 // one of them that has no probe is there, in a version that cannot be told, when a program of that name is. It is not
 // run: the names are whatever pipelines say.
-func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[string]bool) map[string]string {
+func FindTools(ctx context.Context, isolation sandbox.Isolation, more []Probe, only map[string]bool) map[string]string {
 	found := map[string]string{}
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -55,7 +57,7 @@ func FindTools(ctx context.Context, isolation Isolation, more []Probe, only map[
 	for _, p := range append(append([]Probe(nil), probes...), more...) {
 		byName[p.Name] = p.Command
 	}
-	path := stepPath(isolation)
+	path := sandbox.StepPath(isolation)
 	for name, command := range byName {
 		if program, _, _ := strings.Cut(command, " "); !inPath(program, path) || only != nil && !only[name] {
 			continue
@@ -111,7 +113,7 @@ func (b *toolbox) tell(claim *api.ClaimRequest) {
 }
 
 // lookFor looks for tools that jobs ask for.
-func (b *toolbox) lookFor(ctx context.Context, isolation Isolation, names []string) {
+func (b *toolbox) lookFor(ctx context.Context, isolation sandbox.Isolation, names []string) {
 	only := map[string]bool{}
 	for _, name := range names {
 		only[name] = true
@@ -148,8 +150,8 @@ func probe(ctx context.Context, command, path string) string {
 	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command)
 	cmd.Env = []string{"PATH=" + path, "LC_ALL=C.UTF-8", "HOME=/nonexistent"}
 	cmd.Dir = "/"
-	ownGroup(cmd)
-	cmd.Cancel = func() error { kill(cmd); return nil }
+	process.OwnGroup(cmd)
+	cmd.Cancel = func() error { process.Kill(cmd); return nil }
 	cmd.WaitDelay = time.Second
 	out, err := cmd.CombinedOutput()
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 	"filippo.io/age"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/runner/attempt"
+	"gentlepiston.example/piston/runner/sandbox"
 )
 
 // Trial is a job that is tried on this machine, without a service. Its folder outlives it, so that one can look
@@ -19,16 +20,13 @@ type Trial struct {
 	Work     *api.Work
 	Folder   string
 	Secrets  api.SealedSecrets
-	Post     Post
+	Post     attempt.Post
 	Checkout func(ctx context.Context, workspace string) error
 	From     int // the first step to run, from 0
 }
 
 // NewTrial makes a runner for trials, which claims nothing.
 func NewTrial(c Config) (*Runner, error) {
-	if err := checkIsolation(c.Isolation); err != nil {
-		return nil, err
-	}
 	if err := os.MkdirAll(c.Home, 0o755); err != nil {
 		return nil, err
 	}
@@ -36,80 +34,67 @@ func NewTrial(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{Config: c, identity: identity, place: c.Home, groups: findGroups(c.Log), space: disk.Of}
+	r := &Runner{Config: c, identity: identity, place: c.Home}
 	if r.Network == "" {
-		r.Network = NetworkAny
+		r.Network = sandbox.NetworkAny
 	}
-	if err := r.findNetwork(); errors.Is(err, ErrNoNetwork) {
-		r.Network = NetworkHost // a person's own machine, and their own work; the log says so
-	} else if err != nil {
+	r.machine, err = sandbox.New(r.sandbox(), r.place, nil)
+	if errors.Is(err, sandbox.ErrNoNetwork) {
+		r.Network = sandbox.NetworkHost // a person's own machine, and their own work; the log says so
+		r.machine, err = sandbox.New(r.sandbox(), r.place, nil)
+	}
+	if err != nil {
 		return nil, err
 	}
-	return r, r.refreshEtc()
+	return r, r.machine.RefreshEtc()
 }
 
 func (r *Runner) trial(t Trial) *job {
-	j := r.job(t.Work, t.Folder, t.Post)
+	j := r.job(task{work: t.Work, folder: t.Folder, post: t.Post})
 	j.secrets = api.SealedSecrets{}
 	for name, v := range t.Secrets {
 		j.secrets[name] = slices.Clone(v) // the job's are wiped when it ends
 	}
-	j.checkout, j.from, j.stays = func(ctx context.Context) error { return t.Checkout(ctx, j.src) }, t.From, true
+	j.from, j.stays = t.From, true
+	j.checkout = func(ctx context.Context) error { return t.Checkout(ctx, j.files.Source()) }
 	return j
 }
 
 // Try runs a job. How it ended is told to its post.
-func (r *Runner) Try(ctx context.Context, t Trial) { r.do(ctx, r.trial(t)) }
+func (r *Runner) Try(ctx context.Context, t Trial) { r.trial(t).do(ctx) }
+
+// aShell is what Shell runs.
+const aShell = "exec /bin/bash --norc -i 2>/dev/null || exec /bin/sh -i\n"
 
 // Shell opens a shell in the workspace a trial has left, with the environment and secrets of one of its steps. It
 // returns when the shell has ended.
 func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 	j := r.trial(t)
-	if _, err := os.Stat(j.src); err != nil {
+	if _, err := os.Stat(j.files.Source()); err != nil {
 		return fmt.Errorf("there is no workspace of job %q yet; run it first, without --shell", t.Work.Job.Name)
+	}
+	defer j.wipe()
+	if err := j.files.Make(); err != nil {
+		return err
 	}
 	if err := j.openSecrets(); err != nil {
 		return err
 	}
-	if j.root, err = os.OpenRoot(j.src); err != nil {
+	if err := j.open(ctx); err != nil {
 		return err
 	}
-	defer j.root.Close()
-	if err := j.openNetwork(ctx); err != nil {
-		return err
-	}
-	defer j.closeNetwork()
-	spec, err := j.prepareStep(step, t.Work.Job.Step[step])
+	defer j.box.Close()
+	plain := *t.Work.Job.Step[step]
+	plain.Shell = ""
+	spec, err := j.carrying().Prepare(step, &plain, aShell)
 	if err != nil {
 		return err
 	}
 	defer func() {
-		if undoErr := spec.cleanUp(); err == nil {
+		if undoErr := spec.CleanUp(); err == nil {
 			err = undoErr
 		}
 	}()
-	spec.env["TERM"] = os.Getenv("TERM")
-	spec.interactive = true
-	if err := os.Chmod(spec.script, 0o644); err != nil {
-		return err
-	}
-	if err := os.WriteFile(spec.script, []byte("exec /bin/bash --norc -i 2>/dev/null || exec /bin/sh -i\n"),
-		0o644); err != nil {
-		return err
-	}
-	cmd, err := j.command(spec)
-	if err != nil {
-		return err
-	}
-	cmd.SysProcAttr = nil // the terminal's own group, so that it may read from it
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-	if err := j.openLaunchers(); err != nil {
-		return err
-	}
-	defer j.closeLaunchers()
-	if err := j.start(cmd, spec.network == "outside"); err != nil {
-		return err
-	}
-	_ = cmd.Wait() // a shell's exit code is its last command's
-	return nil
+	spec.Env["TERM"] = os.Getenv("TERM")
+	return j.box.Interact(spec)
 }

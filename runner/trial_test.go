@@ -14,11 +14,13 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/runner/attempt"
+	"gentlepiston.example/piston/runner/sandbox"
 )
 
 // note is a post that remembers.
 type note struct {
-	Post
+	attempt.Post
 	finish api.Finish
 	steps  []api.StepReport
 }
@@ -39,7 +41,7 @@ func (n *note) Finish(_ context.Context, _ int64, f api.Finish) error {
 }
 
 func TestATrialLeavesItsWorkspaceAndGoesOnInIt(t *testing.T) {
-	r, err := NewTrial(Config{Name: "here", Home: t.TempDir(), Isolation: Bubblewrap, Log: slog.New(slog.DiscardHandler)})
+	r, err := NewTrial(Config{Name: "here", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	folder, post := t.TempDir(), &note{}
 	trial := Trial{Folder: folder, Post: post, Secrets: api.SealedSecrets{"KEY": []byte("hush-hush-value")},

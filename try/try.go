@@ -30,6 +30,8 @@ import (
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/workspace"
 	"gentlepiston.example/piston/source"
 )
 
@@ -45,7 +47,7 @@ type Options struct {
 	Inputs    map[string]string
 	Secret    func(name string) (Secret, error)
 	Untracked bool // also what Git neither tracks nor ignores
-	Isolation runner.Isolation
+	Isolation sandbox.Isolation
 	Program   []string // the command that prepares a job's network from within
 	Reach     reach.Policy
 	Slots     int // jobs at a time; 0 for one
@@ -370,7 +372,7 @@ func jobFolder(folder, job string) string { return filepath.Join(folder, "jobs",
 // Workspace is where the last trial of a tree's job has left its files.
 func Workspace(tree, job string) (string, error) {
 	folder, err := Folder(tree)
-	return runner.Workspace(jobFolder(folder, job)), err
+	return workspace.Source(jobFolder(folder, job)), err
 }
 
 func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
@@ -410,7 +412,7 @@ func (t *trial) run(ctx context.Context, j *plan.Job) {
 			j.State, j.Reason = state.Failed, err.Error()
 			return
 		}
-	} else if _, err := os.Stat(runner.Workspace(t.jobFolder(j.Name))); err != nil {
+	} else if _, err := os.Stat(workspace.Source(t.jobFolder(j.Name))); err != nil {
 		j.State, j.Reason = state.Failed, "there is no workspace of this job yet to go on in; try it without --from first"
 		return
 	}
@@ -439,14 +441,14 @@ func (t *trial) sweep(dir string) error {
 	if err != nil {
 		return err
 	}
-	t.sweeping.Go(func() { _ = runner.RemoveAll(aside) })
+	t.sweeping.Go(func() { _ = workspace.RemoveAll(aside) })
 	return nil
 }
 
 // DefaultIsolation is that of this system.
-func DefaultIsolation() runner.Isolation {
+func DefaultIsolation() sandbox.Isolation {
 	if runtime.GOOS == "linux" {
-		return runner.Bubblewrap
+		return sandbox.Bubblewrap
 	}
-	return runner.None
+	return sandbox.None
 }

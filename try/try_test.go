@@ -16,7 +16,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
-	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/source"
 )
 
@@ -188,7 +188,7 @@ func TestWithoutACommit(t *testing.T) {
 	w, err := source.OpenWorkTree(t.Context(), dir)
 	require.NoError(t, err)
 	o, out := options(t, w, "[[job.a.step]]\nscript = \"cat a\"\n")
-	o.Isolation, o.Untracked = runner.None, true
+	o.Isolation, o.Untracked = sandbox.None, true
 	d, err := Run(t.Context(), o)
 	require.NoError(t, err)
 	assert.Equal(t, state.Passed, d.State, out.b.String())
