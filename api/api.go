@@ -205,6 +205,7 @@ type Step struct {
 	FirstLine int64       `json:"first_line,omitempty" doc:"Number of its first log line."`
 	LastLine  int64       `json:"last_line,omitempty"`
 	Advisory  bool        `json:"advisory,omitempty" doc:"Its failure is reported and changes nothing else."`
+	Note      string      `json:"note,omitempty" doc:"What the step puts on the run's page, in Markdown (CommonMark, with tables). It is a stranger's: show no HTML and no pictures of it."`
 }
 
 // TestSummary counts a job's test cases.

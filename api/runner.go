@@ -24,11 +24,10 @@ type ClaimRequest struct {
 }
 
 // RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service
-// serves. Those of version 2 do not look for tools: they tell once what they have.
+// serves: one that does not know what a step is to do must not be given it.
 const (
-	RunnerProtocol      = 3
-	LeastRunnerProtocol = 2
-	LookForProtocol     = 3
+	RunnerProtocol      = 4
+	LeastRunnerProtocol = 4
 )
 
 // Claimed is the answer to a claim: a job, or names of tools that jobs ask for and this runner has not looked for yet.
@@ -84,6 +83,7 @@ type StepReport struct {
 	LastLine  int64          `json:"last_line"`
 	Excerpt   []logline.Line `json:"excerpt,omitempty" maxItems:"100"`
 	Tests     *TestReport    `json:"tests,omitempty"`
+	Note      string         `json:"note,omitempty" maxLength:"66000" doc:"Markdown for the run's page."`
 }
 
 // TestReport is what a step's test reports came to.

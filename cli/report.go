@@ -36,6 +36,7 @@ func (s *screen) run(d api.RunDetail) {
 	if len(d.Jobs) > 0 {
 		s.line("")
 		s.jobs(d)
+		s.notes(d)
 	}
 	if len(d.Artifacts) > 0 {
 		s.line("")
@@ -146,4 +147,26 @@ func (s *screen) jobs(d api.RunDetail) {
 		}
 	}
 	s.line("%s", s.in(faint, "total "+span(total)))
+}
+
+// noteLines is how many lines of a note are shown; the run's page has all.
+const noteLines = 40
+
+// notes prints what steps have put on the run's page, as it is written.
+func (s *screen) notes(d api.RunDetail) {
+	for _, j := range d.Jobs {
+		for _, st := range j.Steps {
+			if st.Note == "" {
+				continue
+			}
+			s.line("%s %s", s.in(strong, short(st.Name, 60)), s.in(faint, "of "+j.Name))
+			lines := strings.Split(st.Note, "\n")
+			for _, l := range lines[:min(len(lines), noteLines)] {
+				s.line("   %s", cleanLine(l, false))
+			}
+			if more := len(lines) - noteLines; more > 0 {
+				s.line("   %s", s.in(faint, fmt.Sprintf("… %d more lines", more)))
+			}
+		}
+	}
 }

@@ -189,7 +189,7 @@ var chapters = []chapter{
 			return g.commit(ctx, "Seal what is built on every push")
 		},
 		push: []string{"work/deliver-early"},
-		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:81", 0}},
+		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:94", 0}},
 	},
 }
 

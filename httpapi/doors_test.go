@@ -242,7 +242,7 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	var claimed struct{ Work *api.Work }
-	claim := fmt.Sprintf(`{"runner":"box","labels":["linux"],"platform":"linux/amd64","slots":1,"tools":{},"protocol":2,"recipient":%q,"wait_ms":5000}`, identity.Recipient())
+	claim := fmt.Sprintf(`{"runner":"box","labels":["linux"],"platform":"linux/amd64","slots":1,"tools":{},"protocol":%d,"recipient":%q,"wait_ms":5000}`, api.RunnerProtocol, identity.Recipient())
 	res := y.ask("holder", "POST", "/api/v1/runner/claim", claim)
 	require.Equal(t, 200, res.Code, res.Body)
 	require.NoError(t, json.Unmarshal(res.Body.Bytes(), &claimed))

@@ -28,7 +28,6 @@ const leastWait = 250 * time.Millisecond
 // waiter is a runner whose claim is held open.
 type waiter struct {
 	runner store.Runner
-	looks  bool          // for tools, when it is told to
 	given  chan given    // holds one
 	gone   chan struct{} // closed when its token stands no more
 }
@@ -48,7 +47,6 @@ func newDispatcher(s *Service) *dispatcher {
 func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, project, clock int64) (given, error) {
 	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels, Token: token, Project: project, ClockMs: clock},
 		given: make(chan given, 1), gone: make(chan struct{})}
-	w.looks = in.Protocol >= api.LookForProtocol
 	w.runner.Tools.V, w.runner.Lacks = in.Tools, in.Lacks
 	d.mu.Lock()
 	d.waiting = append(d.waiting, w)
@@ -170,9 +168,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 			at[g.Job.ID], to[g.Job.ID] = waiting[g.Runner], waiting[g.Runner].runner
 		}
 		for i, w := range waiting {
-			if w.looks {
-				unknown[w] = queue.Unasked(runners[i])
-			}
+			unknown[w] = queue.Unasked(runners[i])
 		}
 		if len(to) == 0 {
 			return nil

@@ -235,7 +235,7 @@ func noteCaches(ctx context.Context, q store.Q, attempt int64, uses []api.CacheU
 // stepOf is what a runner tells of a step, for the records.
 func stepOf(attempt int64, r api.StepReport) store.Step {
 	s := store.Step{AttemptID: attempt, Position: r.Step, State: r.State, Reason: r.Reason, ExitCode: r.ExitCode,
-		FirstLine: r.FirstLine, LastLine: r.LastLine}
+		FirstLine: r.FirstLine, LastLine: r.LastLine, Note: r.Note}
 	s.Excerpt.V, s.Tests.V = r.Excerpt, (*store.TestReport)(r.Tests)
 	return s
 }

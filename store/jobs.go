@@ -129,6 +129,7 @@ type Step struct {
 	LastLine  int64                `db:"last_line"`
 	Excerpt   JSON[[]logline.Line] `db:"excerpt"`
 	Tests     JSON[*TestReport]    `db:"tests"`
+	Note      string               `db:"note"`
 }
 
 // TestReport is what a step's test reports came to.
@@ -156,9 +157,10 @@ func (q Q) SetStep(ctx context.Context, s Step, at time.Time) error {
 			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, s.AttemptID, s.Position, at, s.FirstLine)
 	}
 	return q.do(ctx, nil, `UPDATE steps SET state = $3, reason = $4, exit_code = $5, finished_at = $6, first_line = $7,
-		last_line = $8, excerpt = $9, tests = $10
+		last_line = $8, excerpt = $9, tests = $10, note = $11
 		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, s.AttemptID, s.Position,
-		string(s.State), s.Reason, s.ExitCode, at, s.FirstLine, s.LastLine, asJSON(s.Excerpt.V), asJSON(s.Tests.V))
+		string(s.State), s.Reason, s.ExitCode, at, s.FirstLine, s.LastLine, asJSON(s.Excerpt.V), asJSON(s.Tests.V),
+		s.Note)
 }
 
 // EndSteps gives the steps of an attempt that are not over a final state.

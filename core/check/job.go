@@ -143,6 +143,13 @@ func (c *checker) matches(glob string) bool {
 }
 
 func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
+	if a, key := s.Action(); a != nil {
+		for name, file := range a.Paths() {
+			c.written(*file, b, fmt.Sprintf("no step so far mentions %s, which this one reads", *file),
+				definition.Place{Job: j, Step: s, Keys: []string{key, name}})
+		}
+		return
+	}
 	dir, at := s.Dir, definition.Place{Job: j, Step: s, Keys: []string{"dir"}}
 	if dir == "" && j.Dir != "" {
 		dir, at = j.Dir, definition.Place{Job: j, Keys: []string{"dir"}}

@@ -234,6 +234,11 @@ func (c *checker) unusedInputs() {
 		all.WriteString(j.When + "\n")
 		for _, s := range j.Step {
 			all.WriteString(s.When + "\n" + s.Script + "\n")
+			if a, _ := s.Action(); a != nil {
+				for _, text := range a.Texts() {
+					all.WriteString(text + "\n")
+				}
+			}
 			for _, u := range c.read(s.Script, shellOf(j, s), cmp.Or(s.Dir, j.Dir, ".")).uses {
 				all.WriteString(c.tree.text(u.path) + "\n")
 				all.WriteString(c.tree.text(c.makefile(u.path)) + "\n")

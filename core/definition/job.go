@@ -8,6 +8,8 @@ import (
 	"net"
 	"slices"
 	"strings"
+
+	"gentlepiston.example/piston/core/action"
 )
 
 // Job is the part of a run that needs one machine.
@@ -121,6 +123,7 @@ type Step struct {
 	Name          string            `toml:"name" json:"name" doc:"What the step is called in logs and reports. Default: the script's first line." sample:"name = \"unit tests\""`
 	Script        string            `toml:"script" json:"script" doc:"What to run, in the workspace. Values reach it as environment variables only." sample:"script = \"make test\""`
 	Part          string            `toml:"part" json:"-" doc:"Instead of a script: the steps of piston/parts/NAME.toml stand here, and what they need (caches, tools, artifacts) becomes the job's." sample:"part = \"stations\""`
+	Note          *action.Note      `toml:"note" json:"note,omitempty" doc:"Instead of a script: a note for the run's page." sample:"note = { file = \"out/sizes.md\" }"`
 	With          map[string]any    `toml:"with" json:"-" doc:"Values for the part's parameters." sample:"part = \"stations\"\nwith = { FOLDER = \"depot\" }"`
 	When          string            `toml:"when" json:"when,omitempty" doc:"Condition (CEL) without which the step is skipped." sample:"when = 'trusted'"`
 	Always        bool              `toml:"always" json:"always,omitempty" doc:"Set to true for a step that runs although an earlier one failed." sample:"always = true"`

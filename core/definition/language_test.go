@@ -132,7 +132,7 @@ func TestWhatGoesWrongInAPartIsSaidThere(t *testing.T) {
 	f = complaint(t, use+"with = { TRIES = \"many\" }\n", map[string]string{"piston/parts/x.toml": stationsPart})
 	assert.Contains(t, f.Message, "no number")
 	f = complaint(t, use+"script = \"a\"\n", map[string]string{"piston/parts/x.toml": stationsPart})
-	assert.Contains(t, f.Message, "a script and a part")
+	assert.Contains(t, f.Message, "the step has script and part; it can be one of them")
 	f = complaint(t, use+"env = { A = \"b\" }\n", map[string]string{"piston/parts/x.toml": stationsPart})
 	assert.Contains(t, f.Message, "says nothing beside a part")
 }

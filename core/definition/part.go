@@ -78,7 +78,7 @@ func (j *Job) nameSteps() {
 	for i, s := range j.Step {
 		s.written = i
 		if s.Name == "" {
-			s.Name = firstLine(s.Script)
+			s.Name = s.title()
 		}
 	}
 }
@@ -116,9 +116,9 @@ func (b *builder) steps(list []*Step, ix *index, at []string, params map[string]
 			b.step(s, ix, place, params)
 			continue
 		}
-		if s.Script != "" {
-			b.add(ix.place(append(place, "part")...), "bad-value", "the step has a script and a part; it can be one of them",
-				"Remove one.")
+		if verbs := s.verbs(); len(verbs) > 1 {
+			b.add(ix.place(append(place, "part")...), "bad-value",
+				fmt.Sprintf("the step has %s; it can be one of them", strings.Join(verbs, " and ")), "Remove one.")
 			continue
 		}
 		b.part(s, ix, place, params, trail)
@@ -174,7 +174,7 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 			"Write some of them out.")
 		return
 	}
-	for _, k := range b.partOnlyKeys(s) {
+	for _, k := range s.besides("part", map[string]bool{"with": true}) {
 		b.add(ix.place(append(place, k)...), "bad-value", fmt.Sprintf("%s says nothing beside a part", k),
 			"Give it to the part as a parameter, or write it there.")
 	}
@@ -225,20 +225,6 @@ func (b *builder) part(s *Step, ix *index, place []string, around map[string]giv
 		partIndex.graft(partIndex, []string{"env"}, []string{"step", strconv.Itoa(i), "env"})
 	}
 	b.steps(part.Step, partIndex, []string{"step"}, params, append(trail, file))
-}
-
-// partOnlyKeys lists what a step that names a part sets besides.
-func (b *builder) partOnlyKeys(s *Step) (keys []string) {
-	for name, set := range map[string]bool{"when": s.When != "", "always": s.Always, "advisory": s.Advisory,
-		"shell": s.Shell != "",
-		"env":   len(s.Env) > 0, "secrets": len(s.Secrets) > 0, "secret_files": len(s.SecretFiles) > 0, "dir": s.Dir != "",
-		"limit": s.Limit != "", "network": s.Network != "", "test_reports": len(s.TestReports) > 0,
-		"tests_optional": s.TestsOptional, "name": s.Name != ""} {
-		if set {
-			keys = append(keys, name)
-		}
-	}
-	return keys
 }
 
 // parameters checks what a step gives to a part. Inside a part, values may refer to the outer part's parameters.

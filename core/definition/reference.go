@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/invopop/jsonschema"
 
+	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/condition"
 )
 
@@ -19,7 +21,7 @@ type section struct {
 	t     reflect.Type
 }
 
-var sections = []section{
+var sections = slices.Concat([]section{
 	{"top of the file", "One file of `piston/` is one pipeline, named after the file. `piston/app.toml` is not a " +
 		"pipeline.", reflect.TypeFor[Pipeline]()},
 	{"[version]", "", reflect.TypeFor[Version]()},
@@ -42,13 +44,24 @@ var sections = []section{
 			"once; elsewhere the runner looks every quarter of a second.", reflect.TypeFor[Limits]()},
 	{"[job.NAME.retry]", "", reflect.TypeFor[Retry]()},
 	{"[job.NAME.cache.NAME]", "", reflect.TypeFor[Cache]()},
-	{"[[job.NAME.step]]", "", reflect.TypeFor[Step]()},
+	{"[[job.NAME.step]]", "A step does one thing: it has a script, names a part, or has one of the actions below. " +
+		"Whatever it does, it may have `name`, `when`, `always`, `advisory` and `limit`; the other keys belong to scripts.",
+		reflect.TypeFor[Step]()},
+}, actionSections(), []section{
 	{"[job.NAME.hand.NAME]", "", reflect.TypeFor[Hand]()},
 	{"[job.NAME.keep.NAME]", "", reflect.TypeFor[Keep]()},
 	{"a part, piston/parts/NAME.toml",
 		"A part is a piece of a job that several pipelines share. A step with `part = \"NAME\"` is replaced by its steps; " +
 			"its caches, tools, hands and artifacts become the job's. `piston explain` shows what comes of it.",
 		reflect.TypeFor[Part]()},
+})
+
+// actionSections are those of the actions, from their types.
+func actionSections() (list []section) {
+	for _, kind := range action.Kinds {
+		list = append(list, section{"a step's " + kind.Key, kind.About, kind.Type})
+	}
+	return list
 }
 
 // WriteReference writes the reference of the pipeline file, in Markdown.

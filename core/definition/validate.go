@@ -250,9 +250,10 @@ func (v *validator) caches(job *Job, in func(...string) []string) {
 
 func (v *validator) step(s *Step, at []string) {
 	in := func(more ...string) []string { return append(append([]string(nil), at...), more...) }
-	if strings.TrimSpace(s.Script) == "" && s.Part == "" {
+	if verbs := s.verbs(); len(verbs) == 0 || verbs[0] == "script" && strings.TrimSpace(s.Script) == "" {
 		v.add("missing-key", "the step has no script", `Add script = "make".`, at...)
 	}
+	v.verb(s, in)
 	if len(s.Script) > MaxScript {
 		v.add("too-many", fmt.Sprintf("the script has %d bytes; it may have %d", len(s.Script), MaxScript),
 			"Put it into a file of the repository, and call that.", in("script")...)

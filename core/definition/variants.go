@@ -34,6 +34,12 @@ func replace(text string, values map[string]string) (replaced string, missing []
 	return replaced, missing
 }
 
+// Fill puts values in the place of the ${NAME} that stand for them in a text; the rest stays as it is written.
+func Fill(text string, values map[string]string) string {
+	filled, _ := replace(text, values)
+	return filled
+}
+
 // eachReference visits every text of a step in which ${NAME} may stand. Scripts are not among them.
 func (s *Step) eachReference(visit func(text *string, at ...string)) {
 	visit(&s.Dir, "dir")
@@ -49,6 +55,12 @@ func (s *Step) eachReference(visit func(text *string, at ...string)) {
 	}
 	for i := range s.TestReports {
 		visit(&s.TestReports[i], "test_reports", strconv.Itoa(i))
+	}
+	if a, key := s.Action(); a != nil {
+		paths := a.Paths()
+		for _, name := range sortedKeys(paths) {
+			visit(paths[name], key, name)
+		}
 	}
 }
 
@@ -136,6 +148,7 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			jobs[name] = job
 			variants[name] = []string{name}
 			v.references(job)
+			v.actionReferences(p, job)
 			continue
 		}
 		for _, values := range job.Variants.combinations() {
@@ -155,6 +168,7 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			jobs[one.Name] = one
 			variants[name] = append(variants[name], one.Name)
 			v.references(one)
+			v.actionReferences(p, one)
 			if len(jobs) > maxJobs {
 				v.add("too-many", fmt.Sprintf("more than %d jobs with their variants; a pipeline may have %d", maxJobs, maxJobs),
 					"Leave some out.", "job", name)
@@ -198,6 +212,11 @@ func (p *Pipeline) layOutVariants(v *validator) {
 func (j *Job) scriptBytes() (n int) {
 	for _, s := range j.Step {
 		n += len(s.Script)
+		if a, _ := s.Action(); a != nil {
+			for _, text := range a.Texts() {
+				n += len(text)
+			}
+		}
 	}
 	return n
 }

@@ -27,7 +27,7 @@ var pages = []struct {
 }{
 	{"projects", "/", `//a[text()="tidewick"]`, true},
 	{"runs", "/tidewick", `//a[text()="6"]`, true},
-	{"run-passed", "/tidewick/1", `[role=log] [data-line]`, true},
+	{"run-passed", "/tidewick/1", `article td`, true},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
 	{"run-broken", "/tidewick/13", `//*[contains(text(), "unknown key")]`, true},
 	{"queue", "/-/queue", `//td[contains(text(), "held")]`, true},

@@ -2,7 +2,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useCallback, useEffect, useRef, useState } from 'react';
+import { useCallback, useEffect, useRef, useState, type ReactNode } from 'react';
 import { api, logAddress, take, type Line, type LogBatch } from '../api/client';
 import { useKeys } from '../keys';
 import { LogModel, pageSize } from '../log';
@@ -25,10 +25,12 @@ interface Props {
   markLine: (n: number) => void;
   /** Told from which line on the stream should bring more. */
   ready: (after: number) => void;
+  /** What stands in the head beside the log's own. */
+  beside?: ReactNode;
 }
 
 /** The log of one attempt: opens at its end, or at a line; fetches what is looked at; takes what comes live. */
-export function LogView({ project, run, job, attempt, over, target, markLine, ready }: Props) {
+export function LogView({ project, run, job, attempt, over, target, markLine, ready, beside }: Props) {
   const model = useRef(new LogModel());
   const [, setVersion] = useState(0);
   const [follow, setFollow] = useState(!target);
@@ -166,6 +168,7 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
             {problem}
           </Box>
         )}
+        {beside}
         {over ? (
           <Button size="small" onClick={() => rows.scrollToIndex(total - 1, { align: 'end' })}>
             To the end

@@ -22,6 +22,7 @@ const keys: [string, string][] = [
   ['x', 'its secrets'],
   ['s', 'start a pipeline by hand'],
   ['f', 'follow the log, or stop following'],
+  ['n', 'the notes of a run, or its log'],
   ['r', 'start again what failed in a run'],
   ['e', 'to the first line that matters of a failed run'],
   ['d', 'light, dark, or as the system'],

@@ -1,0 +1,50 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Typography from '@mui/material/Typography';
+import { lazy, Suspense } from 'react';
+import type { Note } from '../run/words';
+
+const Markdown = lazy(() => import('./Markdown'));
+
+/** What steps have put on the run's page, in the place of the log; close leads back to that. */
+export function Notes({ notes, close }: { notes: Note[]; close: () => void }) {
+  return (
+    <Box component="section" aria-label="Notes" sx={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
+      <Box
+        sx={{
+          display: 'flex',
+          alignItems: 'center',
+          gap: 1,
+          px: 1.5,
+          height: 40,
+          flexShrink: 0,
+          borderBottom: 1,
+          borderColor: 'divider',
+        }}
+      >
+        <Typography variant="h2" sx={{ flexGrow: 1 }}>
+          Notes
+        </Typography>
+        <Button size="small" onClick={close}>
+          Log
+        </Button>
+      </Box>
+      <Box sx={{ overflow: 'auto', px: 1.5, py: 1 }} tabIndex={0} aria-label="All notes" role="group">
+        {notes.map((n) => (
+          <Box key={n.key} component="article" aria-label={`${n.name} of ${n.job}`} sx={{ mb: 2 }}>
+            <Box component="h3" sx={{ m: 0, fontSize: 13, fontWeight: 650 }}>
+              {n.name}
+              <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400 }}>
+                {' '}
+                of {n.job}
+              </Box>
+            </Box>
+            <Suspense fallback={<Box sx={{ whiteSpace: 'pre-wrap', fontSize: 13 }}>{n.text}</Box>}>
+              <Markdown text={n.text} />
+            </Suspense>
+          </Box>
+        ))}
+      </Box>
+    </Box>
+  );
+}

@@ -1,0 +1,74 @@
+package definition
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/core/action"
+)
+
+func TestEachActionIsAKeyOfASteps(t *testing.T) {
+	require.Len(t, actionFields(), len(action.Kinds))
+	for i, kind := range action.Kinds {
+		assert.Equal(t, kind.Key, actionFields()[i].Tag.Get("toml"))
+		assert.Equal(t, kind.Type, actionFields()[i].Type.Elem())
+	}
+}
+
+func TestAStepThatIsANote(t *testing.T) {
+	p, found := Parse("piston/p.toml", []byte(`env = { MODE = "release" }
+[input.size]
+[job.a]
+variants = { over = { ABI = ["arm", "x86"] } }
+[[job.a.step]]
+note = { file = "out/${ABI}.md", text = "${ABI} ${MODE} ${PISTON_RUN} ${PISTON_INPUT_SIZE}" }
+always = true
+limit = "5s"
+[[job.a.step]]
+part = "sizes"
+with = { WHAT = "app" }
+`), func(string) ([]byte, error) {
+		return []byte("[parameter.WHAT]\n[[step]]\nnote = { text = \"of ${WHAT}\", file = \"out/${WHAT}.md\" }\n"), nil
+	})
+	require.Empty(t, found)
+	s := p.Job["a+x86"].Step[0]
+	assert.Equal(t, "out/x86.md", s.Note.File)
+	assert.Equal(t, "note", s.Name)
+	assert.Contains(t, s.Note.Text, "${ABI}", "texts are filled in when the step runs")
+	assert.Equal(t, "out/arm.md", p.Job["a+arm"].Step[0].Note.File)
+	of := p.Job["a+arm"].Step[1]
+	assert.Equal(t, "out/app.md", of.Note.File)
+	assert.Equal(t, "app", of.Env["WHAT"])
+	explained := map[string]string{}
+	for _, v := range p.Explain() {
+		explained[v.Key] = v.Text
+	}
+	assert.Equal(t, `"out/arm.md"`, explained[`job."a+arm".step[0].note.file`])
+}
+
+func TestWhatANoteMayNotSay(t *testing.T) {
+	for text, says := range map[string]string{
+		"note = {}":              "neither text nor file",
+		"note = { txt = \"x\" }": `unknown key "txt"`,
+		"note = { text = \"x\" }\nscript = \"true\"":    "the step has script and note",
+		"note = { text = \"x\" }\nnetwork = \"none\"":   "network says nothing beside note",
+		"note = { text = \"x\" }\nenv = { A = \"b\" }":  "env says nothing beside note",
+		"note = { text = \"x\" }\nsecrets = [\"KEY\"]":  "secrets says nothing beside note",
+		"note = { text = \"${ABJ}\" }":                  "${ABJ} stands for nothing",
+		"note = { text = \"a\\u0000b\" }":               "NUL",
+		"note = { file = \"/etc/passwd\" }":             "begins at the root",
+		"note = { file = \"../x\" }":                    "leaves the workspace",
+		"note = { file = \"out/${ABJ}.md\" }":           "${ABJ} stands for nothing",
+		"note = { text = 5 }":                           "text",
+		"note = \"x\"":                                  "",
+		"part = \"p\"\nnote = { text = \"x\" }":         "the step has part and note",
+		"note = { text = \"x\" }\nwith = { A = \"b\" }": "with says nothing beside note",
+	} {
+		_, found := Parse("piston/p.toml", []byte("[[job.a.step]]\n"+text+"\n"), nil)
+		require.NotEmpty(t, found, text)
+		assert.Contains(t, found[0].String(), says, text)
+		assert.Positive(t, found[0].Line, text)
+	}
+}
