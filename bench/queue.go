@@ -25,7 +25,7 @@ import (
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/local"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/people"
 )
 
 const (
@@ -65,7 +65,7 @@ func openYard(ctx context.Context) (*yard, error) {
 		return y, err
 	}
 	anonymous := client.New(y.host.Address, "")
-	issued, err := anonymous.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: y.host.FirstPassword},
+	issued, err := anonymous.SignIn(ctx, api.Credentials{Name: people.Administrator, Password: y.host.FirstPassword},
 		"bench")
 	if err != nil {
 		return y, err

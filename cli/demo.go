@@ -18,7 +18,7 @@ import (
 	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/local"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/people"
 )
 
 func demoCommand() *cli.Command {
@@ -132,7 +132,7 @@ func demoSignIn(ctx context.Context, h *host.Host, home string) (password string
 	}
 	password = strings.TrimSpace(string(text))
 	cl = client.New(h.Address, "")
-	issued, err := cl.SignIn(ctx, api.Credentials{Name: service.Administrator, Password: password},
+	issued, err := cl.SignIn(ctx, api.Credentials{Name: people.Administrator, Password: password},
 		"demo "+rand.Text()[:6])
 	if err != nil {
 		return "", nil, err

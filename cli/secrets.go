@@ -16,7 +16,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/secrets"
 )
 
 // settingFlags say something about a secret besides its value.
@@ -222,8 +222,8 @@ func secretValue(c *cli.Command, name string) (in api.NewSecret, err error) {
 		text, err = askSecret("Value of " + name + ": ")
 		in.Value = []byte(text)
 	default:
-		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, service.MaxSecret+3)) // a line's end is not part of it
-		if in.Value = trimLineEnd(in.Value); err == nil && len(in.Value) > service.MaxSecret {
+		in.Value, err = io.ReadAll(io.LimitReader(os.Stdin, secrets.MaxSecret+3)) // a line's end is not part of it
+		if in.Value = trimLineEnd(in.Value); err == nil && len(in.Value) > secrets.MaxSecret {
 			err = tooLarge("what came on standard input")
 		}
 	}
@@ -252,7 +252,7 @@ func readLimited(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info.Size() > service.MaxSecret {
+	if info.Size() > secrets.MaxSecret {
 		return nil, tooLarge(path)
 	}
 	return os.ReadFile(path)

@@ -12,7 +12,8 @@ import (
 
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/host"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/people"
 )
 
 func hostFlags(home, listen string) []cli.Flag {
@@ -52,7 +53,7 @@ func hostFlags(home, listen string) []cli.Flag {
 			Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
 		&cli.StringFlag{Name: "reserve",
 			Usage: "how much of the disk is kept free: with less no job is handed out, and caches are given up",
-			Value: quantity.Bytes(service.DefaultReserve)},
+			Value: quantity.Bytes(ground.DefaultReserve)},
 		&cli.BoolFlag{Name: "verbose", Usage: "tell more: every request, among others"},
 	}
 }
@@ -64,7 +65,7 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 		Log:        newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
 		MasterFile: c.String("master-file"), CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"),
 		Plain: c.Bool("behind-proxy"), Public: c.String("public"),
-		Issuer: service.Issuer{Address: c.String("issuer"), Name: c.String("issuer-name"),
+		Issuer: people.Issuer{Address: c.String("issuer"), Name: c.String("issuer-name"),
 			ClientID:     c.String("issuer-client"),
 			ClientSecret: os.Getenv("PISTON_ISSUER_SECRET"), GroupsClaim: c.String("issuer-groups")}}
 	for _, text := range c.StringSlice("trust-proxy") {

@@ -24,6 +24,9 @@ import (
 	"gentlepiston.example/piston/httpapi"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/people"
+	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
@@ -47,7 +50,7 @@ type Options struct {
 	Reserve    int64          // bytes of the disk that are kept free
 	Public     string         // address by which people reach it; "" for the one it listens at
 	Proxies    []netip.Prefix // whose word about where a request is from is taken
-	Issuer     service.Issuer
+	Issuer     people.Issuer
 }
 
 // Host is a running service.
@@ -248,12 +251,12 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 	}
 	h.onStop(func() { blobs.Close() })
 	if h.Service, err = service.Open(ctx, st, sm, blobs,
-		service.Options{Home: home, Master: service.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
+		service.Options{Home: home, Master: vault.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
 			Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)
-	h.FirstPassword, err = h.Service.EnsureAdministrator(service.AsItself(ctx))
+	h.FirstPassword, err = h.Service.People.EnsureAdministrator(ground.AsItself(ctx))
 	return err
 }
 

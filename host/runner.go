@@ -16,6 +16,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
 )
 
 // child is the runner that belongs to this machine's service, a process of its own, started again when it ends.
@@ -78,12 +79,12 @@ func withoutOurs(env []string) []string {
 func runnerToken(ctx context.Context, s *service.Service, home string) (file string, err error) {
 	file = filepath.Join(home, "runner.token")
 	if text, err := os.ReadFile(file); err == nil {
-		_, err := s.ByToken(ctx, strings.TrimSpace(string(text)))
-		if err == nil || !errors.Is(err, service.ErrNotFound) {
+		_, err := s.People.ByToken(ctx, strings.TrimSpace(string(text)))
+		if err == nil || !errors.Is(err, ground.ErrNotFound) {
 			return file, err
 		}
 	}
-	issued, err := s.IssueToken(service.AsItself(ctx),
+	issued, err := s.People.IssueToken(ground.AsItself(ctx),
 		api.NewToken{Name: "the runner of this machine", Kind: api.RunnerToken})
 	if err != nil {
 		return "", err

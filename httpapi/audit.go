@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
 )
 
 // AuditQuery narrows the audit trail; exported, since only then can inputs embed it.
@@ -23,8 +23,8 @@ type AuditQuery struct {
 }
 
 func (sv *server) audit(a huma.API) {
-	of := func(f AuditQuery, project string) service.AuditFilter {
-		out := service.AuditFilter{Who: f.Who, Act: f.Act, Project: project, Subject: f.Subject, Before: f.Before,
+	of := func(f AuditQuery, project string) ground.AuditFilter {
+		out := ground.AuditFilter{Who: f.Who, Act: f.Act, Project: project, Subject: f.Subject, Before: f.Before,
 			Limit: f.Limit}
 		if !f.Since.IsZero() {
 			out.Since = &f.Since

@@ -14,7 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
 )
 
 // need is what whoever asks must be, or must have.
@@ -148,7 +148,7 @@ func (sv *server) guard(routes chi.Routes) func(http.Handler) http.Handler {
 				writeProblem(w, huma.Error403Forbidden("nobody may do this"))
 				return
 			}
-			ctx := service.WithWho(r.Context(), service.Who{Address: address, Kind: api.PersonToken})
+			ctx := ground.WithWho(r.Context(), ground.Who{Address: address, Kind: api.PersonToken})
 			if n != anyone {
 				found, err := sv.find(r, address)
 				if err == nil {
@@ -158,9 +158,9 @@ func (sv *server) guard(routes chi.Routes) func(http.Handler) http.Handler {
 					fail(w, r, err)
 					return
 				}
-				ctx = service.WithWho(ctx, found)
+				ctx = ground.WithWho(ctx, found)
 			}
-			requestOf(ctx).who = service.WhoAsks(ctx)
+			requestOf(ctx).who = ground.WhoAsks(ctx)
 			next.ServeHTTP(w, r.WithContext(ctx))
 		})
 	}
@@ -174,16 +174,16 @@ var (
 )
 
 // find tells who asks. Whoever fails too often has to wait.
-func (sv *server) find(r *http.Request, address string) (found service.Who, err error) {
+func (sv *server) find(r *http.Request, address string) (found ground.Who, err error) {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		found, err = sv.s.ByToken(r.Context(), token)
+		found, err = sv.s.People.ByToken(r.Context(), token)
 	} else if c, cookieErr := r.Cookie(cookieName); cookieErr == nil {
-		found, err = sv.s.BySession(r.Context(), c.Value)
+		found, err = sv.s.People.BySession(r.Context(), c.Value)
 	} else {
 		return found, errNobody
 	}
 	switch {
-	case errors.Is(err, service.ErrNotFound):
+	case errors.Is(err, ground.ErrNotFound):
 		// Whoever shares the address and has a good token is not kept waiting for those who try.
 		if err := sv.strangers.allow(address); err != nil {
 			return found, err
@@ -200,7 +200,7 @@ func (sv *server) find(r *http.Request, address string) (found service.Who, err 
 }
 
 // admit decides whether a door is open to somebody. A project in which they have no role is not there for them.
-func (sv *server) admit(ctx context.Context, n need, found service.Who, route *chi.Context) error {
+func (sv *server) admit(ctx context.Context, n need, found ground.Who, route *chi.Context) error {
 	isRunner := found.Kind == api.RunnerToken
 	switch n {
 	case runner, holder, fetcher:
@@ -221,13 +221,13 @@ func (sv *server) admit(ctx context.Context, n need, found service.Who, route *c
 			return huma.Error404NotFound("no attempt " + route.URLParam("attempt"))
 		}
 		// That it cannot be told is no refusal: a runner gives a job up on one.
-		is, err := sv.s.IsHolder(ctx, found, id)
+		is, err := sv.s.Work.IsHolder(ctx, found, id)
 		if err == nil && !is {
 			err = huma.Error403Forbidden("the attempt is another runner's")
 		}
 		return err
 	case fetcher:
-		may, err := sv.s.MayRead(ctx, found, route.URLParam("project"))
+		may, err := sv.s.Work.MayRead(ctx, found, route.URLParam("project"))
 		if err == nil && !may {
 			err = huma.Error403Forbidden("this runner has no job at hand that may read this source; a project lends its own " +
 				"by piston project lend")

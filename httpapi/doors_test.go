@@ -29,6 +29,9 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/people"
+	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
@@ -174,9 +177,9 @@ type yard struct {
 	dsn     string
 }
 
-func newYard(t *testing.T, issuer service.Issuer) *yard {
+func newYard(t *testing.T, issuer people.Issuer) *yard {
 	t.Helper()
-	ctx := service.AsItself(t.Context())
+	ctx := ground.AsItself(t.Context())
 	dsn := testdb.New(t)
 	st, err := store.Open(ctx, dsn)
 	require.NoError(t, err)
@@ -188,7 +191,7 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
 	home := t.TempDir()
-	s, err := service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: service.FindMaster(func(string) string { return "" }, service.MasterFile(home)),
+	s, err := service.Open(ctx, st, sm, blobs, service.Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, service.MasterFile(home)),
 		Issuer: issuer, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
@@ -206,23 +209,23 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 	write(t, filepath.Join(repo, "piston", "trunk.toml"), "[[job.a.step]]\nscript = \"true\"\n")
 	git("-C", repo, "add", ".")
 	git("-C", repo, "commit", "-qm", "Begin")
-	_, err = s.AddProject(ctx, api.NewProject{Name: "tides", Remote: repo})
+	_, err = s.Intake.AddProject(ctx, api.NewProject{Name: "tides", Remote: repo})
 	require.NoError(t, err)
 
-	token := func(visitor string, w service.Who, n api.NewToken) {
+	token := func(visitor string, w ground.Who, n api.NewToken) {
 		n.Name = visitor
-		issued, err := s.IssueToken(service.WithWho(ctx, w), n)
+		issued, err := s.People.IssueToken(ground.WithWho(ctx, w), n)
 		require.NoError(t, err)
 		y.tokens[visitor] = issued.Secret
 	}
 	for _, name := range []string{"stranger", "reader", "builder", "keeper", "admin"} {
-		_, err := s.AddPerson(ctx, api.NewPerson{Name: name, Administrator: name == "admin"})
+		_, err := s.People.AddPerson(ctx, api.NewPerson{Name: name, Administrator: name == "admin"})
 		require.NoError(t, err)
 		p, err := st.PersonByName(ctx, name)
 		require.NoError(t, err)
-		w := service.Who{ID: p.ID, Name: name, Kind: api.PersonToken, Administrator: p.Administrator}
+		w := ground.Who{ID: p.ID, Name: name, Kind: api.PersonToken, Administrator: p.Administrator}
 		if role := access.Role(name); name != "stranger" && name != "admin" {
-			require.NoError(t, s.Grant(ctx, api.Grant{Project: "tides", Person: name, Role: role}))
+			require.NoError(t, s.People.Grant(ctx, api.Grant{Project: "tides", Person: name, Role: role}))
 		}
 		token(name, w, api.NewToken{Kind: api.PersonToken})
 		switch name {
@@ -233,11 +236,11 @@ func newYard(t *testing.T, issuer service.Issuer) *yard {
 			token("expired", w, api.NewToken{Kind: api.PersonToken, Days: 1})
 		}
 	}
-	token("holder", service.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
-	token("runner", service.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
+	token("holder", ground.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
+	token("runner", ground.WhoAsks(ctx), api.NewToken{Kind: api.RunnerToken})
 	expire(t, dsn, "expired")
 
-	_, err = s.StartRun(ctx, "tides", "ada", api.StartRun{Pipeline: "trunk"})
+	_, err = s.Intake.StartRun(ctx, "tides", "ada", api.StartRun{Pipeline: "trunk"})
 	require.NoError(t, err)
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
@@ -281,7 +284,7 @@ func (y *yard) path(route string) string {
 }
 
 func TestEveryRouteAndEveryVisitor(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	seen := map[string]bool{}
 	require.NoError(t, chi.Walk(y.routes, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 		name := method + " " + route
@@ -346,7 +349,7 @@ var proofs = map[string][]int{
 }
 
 func TestOtherWaysThroughADoor(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	for _, path := range []string{"/api/v1/projects/tides/", "/api/v1//projects/tides", "/api/v1/projects/../projects/tides", "/api/v1/projects/tides%2fruns",
 		"/API/v1/projects/tides", "/api/v1/projects/tides;x", "/api/v1/./projects", "/api/v2/projects", "/git/tides/HEAD", "/git/../api/v1/projects"} {
 		for _, method := range []string{"GET", "HEAD", "OPTIONS", "PATCH", "TRACE"} {
@@ -365,7 +368,7 @@ func TestOtherWaysThroughADoor(t *testing.T) {
 }
 
 func TestAnExpiredTokenIsToldFromAWrongOne(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	res := y.ask("expired", "GET", "/api/v1/projects", "")
 	assert.Equal(t, 401, res.Code)
 	assert.Contains(t, res.Body.String(), "has expired on")
@@ -381,7 +384,7 @@ func TestAnExpiredTokenIsToldFromAWrongOne(t *testing.T) {
 }
 
 func TestHeadersOfEveryAnswer(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	for _, path := range []string{"/", "/api/v1/health", "/api/v1/projects", "/nowhere.js"} {
 		h := y.ask("nobody", "GET", path, "").Header()
 		policy := h.Get("Content-Security-Policy")
@@ -417,7 +420,7 @@ func TestWhereARequestIsFrom(t *testing.T) {
 }
 
 func TestARunnerDoesNotReadWhatItsJobMayNot(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	assert.Equal(t, 200, y.ask("holder", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
 	assert.Equal(t, 403, y.ask("holder", "GET", "/git/charts/info/refs?service=git-upload-pack", "").Code)
 	assert.Equal(t, 403, y.ask("runner", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
@@ -428,7 +431,7 @@ func TestARunnerDoesNotReadWhatItsJobMayNot(t *testing.T) {
 
 // A runner gives its job up when it is refused. That the database does not answer is no refusal.
 func TestWhatCannotBeToldIsNoRefusal(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	attempt := fmt.Sprintf("/api/v1/runner/attempts/%d/beat", y.attempt)
 	db, err := sql.Open("pgx", y.dsn)
 	require.NoError(t, err)
@@ -440,7 +443,7 @@ func TestWhatCannotBeToldIsNoRefusal(t *testing.T) {
 }
 
 func TestASourceIsClosedWhenTheJobIsOver(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	refs := "/git/tides/info/refs?service=git-upload-pack"
 	require.Equal(t, 200, y.ask("holder", "GET", refs, "").Code)
 	finish := fmt.Sprintf(`{"state":"passed","at":%d,"lines":0,"caches":[]}`, time.Now().UnixMilli())
@@ -451,7 +454,7 @@ func TestASourceIsClosedWhenTheJobIsOver(t *testing.T) {
 func TestCookiesOfASiteByTLSAreForThatOnly(t *testing.T) {
 	for _, secure := range []bool{true, false} {
 		sv := newServer(nil, Options{Secure: secure})
-		cookies := sv.cookiesOf(service.Entry{Session: "s", Device: "d"})
+		cookies := sv.cookiesOf(people.Entry{Session: "s", Device: "d"})
 		require.Len(t, cookies, 2)
 		for _, c := range cookies {
 			assert.Equal(t, secure, c.Secure, c.Name)
@@ -463,15 +466,15 @@ func TestCookiesOfASiteByTLSAreForThatOnly(t *testing.T) {
 
 // A stream that is open when its token is revoked ends within moments.
 func TestAStreamEndsWithWhatOpenedIt(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	ended := make(chan *httptest.ResponseRecorder, 1)
 	go func() { ended <- y.askFor(time.Minute, "reader", "GET", "/api/v1/stream", "") }()
 	time.Sleep(200 * time.Millisecond)
-	list, err := y.s.Tokens(service.WithWho(t.Context(), service.Who{Kind: api.PersonToken, Administrator: true}), 0, "reader", 10)
+	list, err := y.s.People.Tokens(ground.WithWho(t.Context(), ground.Who{Kind: api.PersonToken, Administrator: true}), 0, "reader", 10)
 	require.NoError(t, err)
 	for _, token := range list {
 		if token.Name == "reader" {
-			require.NoError(t, y.s.RevokeToken(service.WithWho(t.Context(), service.Who{Name: "admin", Kind: api.PersonToken, Administrator: true}), token.ID))
+			require.NoError(t, y.s.People.RevokeToken(ground.WithWho(t.Context(), ground.Who{Name: "admin", Kind: api.PersonToken, Administrator: true}), token.ID))
 		}
 	}
 	for range 40 { // it looks when there is something to tell, or nothing for a while
@@ -480,7 +483,7 @@ func TestAStreamEndsWithWhatOpenedIt(t *testing.T) {
 			assert.Contains(t, res.Body.String(), "event: hello", "it had begun")
 			return
 		case <-time.After(time.Second):
-			_, err := y.s.StartRun(service.AsItself(t.Context()), "tides", "ada", api.StartRun{Pipeline: "trunk"})
+			_, err := y.s.Intake.StartRun(ground.AsItself(t.Context()), "tides", "ada", api.StartRun{Pipeline: "trunk"})
 			require.NoError(t, err)
 		}
 	}

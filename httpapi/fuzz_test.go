@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/people"
 )
 
 // document is what the fuzzer knows of the interface: the OpenAPI document, and nothing else.
@@ -210,7 +210,7 @@ func TestNoRequestIsTheServersFault(t *testing.T) {
 	require.NoError(t, err)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
-	f := &fuzzer{Rand: rand.New(rand.NewPCG(seed, 0)), y: newYard(t, service.Issuer{})}
+	f := &fuzzer{Rand: rand.New(rand.NewPCG(seed, 0)), y: newYard(t, people.Issuer{})}
 	require.NoError(t, json.Unmarshal(text, &f.doc))
 	f.y.server.people, f.y.server.strangers = newRates(1e6, 1e6), newRates(1e6, 1e6)
 	delete(f.doc.Paths["/api/v1/projects/{project}"], "delete") // it would leave nothing to ask of
@@ -241,7 +241,7 @@ func TestNoRequestIsTheServersFault(t *testing.T) {
 }
 
 func TestWhatIsNoTextIsRefusedAtTheDoor(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	for _, c := range []struct{ visitor, method, target, body string }{
 		{"admin", "GET", "/api/v1/projects/%00", ""},
 		{"admin", "GET", "/api/v1/projects/%ff", ""},
@@ -265,7 +265,7 @@ func TestWhatIsNoTextIsRefusedAtTheDoor(t *testing.T) {
 }
 
 func TestAddressesOfMonitorsAnswerAsMonitorsExpect(t *testing.T) {
-	y := newYard(t, service.Issuer{})
+	y := newYard(t, people.Issuer{})
 	for target, want := range map[string]int{"/metrics": 404, "/healthz": 404, "/readyz": 404, "/api/v1/nothing": 404, "/api/v1/health": 200,
 		"/api/v1/health/live": 204, "/api/v1/health/ready": 204} {
 		assert.Equal(t, want, y.ask("nobody", "GET", target, "").Code, target)

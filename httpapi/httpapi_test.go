@@ -12,19 +12,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/intake"
+	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/store"
 )
 
 func TestPositionsSurvive(t *testing.T) {
 	text := position(1042, map[string]int64{"core.1": 200, "android.2": 14})
 	assert.Equal(t, "1042;android.2:14;core.1:200", text)
-	sub := service.Subscription{Cursors: map[string]int64{}}
+	sub := report.Subscription{Cursors: map[string]int64{}}
 	readPosition(text, &sub)
 	assert.EqualValues(t, 1042, sub.After)
 	assert.Equal(t, map[string]int64{"core.1": 200, "android.2": 14}, sub.Cursors)
 	for _, junk := range []string{"", ";;;", "x", "-5;a:-3;b:999999999999999999999", "1;:2:3"} {
-		sub := service.Subscription{Cursors: map[string]int64{}}
+		sub := report.Subscription{Cursors: map[string]int64{}}
 		assert.NotPanics(t, func() { readPosition(junk, &sub) })
 		for _, n := range sub.Cursors {
 			assert.Positive(t, n)
@@ -34,8 +36,8 @@ func TestPositionsSurvive(t *testing.T) {
 
 func TestErrorsBecomeFittingProblems(t *testing.T) {
 	for err, want := range map[error]int{
-		service.ErrNotFound: 404, service.ErrExists: 409, service.ErrInvalid: 422, service.ErrSignIn: 401, service.ErrSignature: 401,
-		service.ErrForbidden: 403, service.ErrGone: 410, errors.New("a fault"): 500,
+		ground.ErrNotFound: 404, ground.ErrExists: 409, ground.ErrInvalid: 422, ground.ErrSignIn: 401, intake.ErrSignature: 401,
+		ground.ErrForbidden: 403, ground.ErrGone: 410, errors.New("a fault"): 500,
 		store.ErrNotFound: 409, store.ErrExists: 409, context.Canceled: 503, &pgconn.PgError{Code: "40P01"}: 503,
 	} {
 		var status huma.StatusError

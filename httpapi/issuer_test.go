@@ -21,7 +21,8 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/people"
 )
 
 // issuer is a small OpenID Connect issuer: it signs anybody in who comes, as whoever the test says, and asks for PKCE.
@@ -125,10 +126,10 @@ func (y *yard) meOf(t *testing.T, res *httptest.ResponseRecorder) (me api.Me) {
 
 func TestSigningInAtAnIssuer(t *testing.T) {
 	i := newIssuer(t)
-	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
-	_, err := y.s.SetGroup(service.AsItself(t.Context()), "mobile", api.GroupChange{IssuerGroup: "mobile-builders"})
+	y := newYard(t, people.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
+	_, err := y.s.People.SetGroup(ground.AsItself(t.Context()), "mobile", api.GroupChange{IssuerGroup: "mobile-builders"})
 	require.NoError(t, err)
-	require.NoError(t, y.s.Grant(service.AsItself(t.Context()), api.Grant{Project: "tides", Group: "mobile", Role: access.Builder}))
+	require.NoError(t, y.s.People.Grant(ground.AsItself(t.Context()), api.Grant{Project: "tides", Group: "mobile", Role: access.Builder}))
 
 	i.claims = map[string]any{"sub": "1", "preferred_username": "Ada Quill", "groups": []string{"mobile-builders", "others"}}
 	res := y.come(t, i, nil)
@@ -139,7 +140,7 @@ func TestSigningInAtAnIssuer(t *testing.T) {
 	assert.Equal(t, map[string]access.Role{"tides": access.Builder}, me.Roles, "by the group at the issuer")
 	i.claims["groups"] = []string{}
 	assert.Empty(t, y.meOf(t, y.come(t, i, nil)).Roles, "which is asked at each sign-in")
-	trail, err := y.s.Audit(service.AsItself(t.Context()), service.AuditFilter{Act: "session.open", Subject: "ada-quill", Limit: 2})
+	trail, err := y.s.Audit(ground.AsItself(t.Context()), ground.AuditFilter{Act: "session.open", Subject: "ada-quill", Limit: 2})
 	require.NoError(t, err)
 	require.Len(t, trail.Acts, 2)
 	assert.JSONEq(t, `{"by_issuer": true, "groups": ["mobile"], "administrator": false}`, string(trail.Acts[1].After), "and noted")
@@ -152,19 +153,19 @@ func TestSigningInAtAnIssuer(t *testing.T) {
 	assert.False(t, me.Administrator)
 
 	yes := true
-	_, err = y.s.ChangePerson(service.AsItself(t.Context()), "admin-2", api.PersonChange{Disabled: &yes})
+	_, err = y.s.People.ChangePerson(ground.AsItself(t.Context()), "admin-2", api.PersonChange{Disabled: &yes})
 	require.NoError(t, err)
 	assert.Equal(t, 403, y.come(t, i, nil).Code, "whoever is kept out stays out")
 	res = httptest.NewRecorder()
 	y.handler.ServeHTTP(res, httptest.NewRequest("POST", "/api/v1/session", strings.NewReader(`{"name":"admin-2","password":"x"}`)))
 	assert.NotEqual(t, 200, res.Code, "and nobody from an issuer has a password here")
-	err = y.s.ChangePassword(service.WithWho(t.Context(), service.Who{Name: "admin-2", Kind: api.PersonToken}), api.OwnPassword{Old: "x", New: "a-new-password"})
+	err = y.s.People.ChangePassword(ground.WithWho(t.Context(), ground.Who{Name: "admin-2", Kind: api.PersonToken}), api.OwnPassword{Old: "x", New: "a-new-password"})
 	assert.ErrorContains(t, err, "and have no password here")
 }
 
 func TestWhatAnIssuersAnswerMustBe(t *testing.T) {
 	i := newIssuer(t)
-	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
+	y := newYard(t, people.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
 	good := map[string]any{"sub": "1", "preferred_username": "ada"}
 	with := func(k string, v any) map[string]any {
 		return map[string]any{"sub": "1", "preferred_username": "ada", k: v}
@@ -197,7 +198,7 @@ func TestWhatAnIssuersAnswerMustBe(t *testing.T) {
 func TestAnIssuerThatIsDown(t *testing.T) {
 	i := newIssuer(t)
 	i.Close()
-	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", Return: "http://piston.example/return"})
+	y := newYard(t, people.Issuer{Address: i.URL, ClientID: "piston", Return: "http://piston.example/return"})
 	assert.Equal(t, 503, y.ask("nobody", "GET", "/api/v1/session/issuer", "").Code)
 	r := httptest.NewRequest("GET", "/api/v1/session/issuer", nil)
 	r.Header.Set("Accept", "text/html")
@@ -210,7 +211,7 @@ func TestAnIssuerThatIsDown(t *testing.T) {
 // A program on somebody's machine signs in by their browser, and only it can take what the browser brings.
 func TestAProgramSignsInByTheBrowser(t *testing.T) {
 	i := newIssuer(t)
-	y := newYard(t, service.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
+	y := newYard(t, people.Issuer{Address: i.URL, ClientID: "piston", GroupsClaim: "groups", Return: "http://piston.example/return"})
 	server := httptest.NewServer(y.handler)
 	t.Cleanup(server.Close)
 	cl := client.New(server.URL, "")
@@ -257,7 +258,7 @@ func TestAProgramSignsInByTheBrowser(t *testing.T) {
 	assert.Error(t, err, "and gone after a wrong try")
 
 	yes := true
-	_, err = y.s.ChangePerson(service.AsItself(t.Context()), "ada", api.PersonChange{Disabled: &yes})
+	_, err = y.s.People.ChangePerson(ground.AsItself(t.Context()), "ada", api.PersonChange{Disabled: &yes})
 	require.NoError(t, err)
 	b.Answer(goes(t, b.Address).Query())
 	_, err = b.Wait(t.Context(), "kept out")

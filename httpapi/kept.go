@@ -8,46 +8,46 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/keep"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/report"
 )
 
 func (sv *server) kept(a huma.API) {
 	operation(a, http.MethodGet, "/projects/{project}/kept", "list-kept",
 		"What a project's runs have left behind, by which rules it goes, and what goes next",
 		func(ctx context.Context, in *ProjectPath) (api.Kept, error) {
-			return sv.s.Kept(ctx, in.Project)
+			return sv.s.Report.Kept(ctx, in.Project)
 		})
 	command(a, http.MethodPut, "/projects/{project}/kept", "set-kept",
 		"Say by which rules a project's things go; zeros take those for all", func(ctx context.Context, in *struct {
 			ProjectPath
 			Body keep.Rules
 		}) error {
-			return sv.s.SetRules(ctx, in.Project, in.Body)
+			return sv.s.Report.SetRules(ctx, in.Project, in.Body)
 		})
 	operation(a, http.MethodGet, "/kept", "list-kept-of-all",
 		"What is kept of all projects, and the rules for those without their own",
 		func(ctx context.Context, _ *none) (api.Kept, error) {
-			return sv.s.Kept(ctx, "")
+			return sv.s.Report.Kept(ctx, "")
 		})
 	operation(a, http.MethodGet, "/projects/{project}/kept/items", "list-kept-items",
 		"What is kept of a project, one by one", func(ctx context.Context, in *struct {
 			ProjectPath
 			KeptQuery
 		}) (api.KeptItems, error) {
-			return sv.s.KeptItems(ctx, in.Project, in.filter())
+			return sv.s.Report.KeptItems(ctx, in.Project, in.filter())
 		})
 	operation(a, http.MethodGet, "/kept/items", "list-kept-items-of-all", "What is kept of all projects, one by one",
 		func(ctx context.Context, in *KeptQuery) (api.KeptItems, error) {
-			return sv.s.KeptItems(ctx, "", in.filter())
+			return sv.s.Report.KeptItems(ctx, "", in.filter())
 		})
 	command(a, http.MethodPut, "/kept", "set-kept-of-all", "Say by which rules things of all projects go",
 		func(ctx context.Context, in *struct{ Body keep.Rules }) error {
-			return sv.s.SetRules(ctx, "", in.Body)
+			return sv.s.Report.SetRules(ctx, "", in.Body)
 		})
 	command(a, http.MethodDelete, "/projects/{project}", "remove-project",
 		"Remove a project with its runs, logs, artifacts, caches and secrets",
 		func(ctx context.Context, in *ProjectPath) error {
-			return sv.s.RemoveProject(ctx, in.Project)
+			return sv.s.Intake.RemoveProject(ctx, in.Project)
 		})
 }
 
@@ -60,8 +60,8 @@ type KeptQuery struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
 }
 
-func (q *KeptQuery) filter() service.KeptFilter {
-	f := service.KeptFilter{Kind: q.Kind, Largest: q.Order == "largest", After: q.After, Limit: q.Limit}
+func (q *KeptQuery) filter() report.KeptFilter {
+	f := report.KeptFilter{Kind: q.Kind, Largest: q.Order == "largest", After: q.After, Limit: q.Limit}
 	if q.Goes != "" {
 		goes := q.Goes == "yes"
 		f.Goes = &goes

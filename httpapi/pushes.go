@@ -11,7 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/intake"
 )
 
 // maxPush is the most bytes a reported push may have: a thousand refs with long names.
@@ -27,15 +27,15 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 			Before int64  `query:"before" minimum:"0" doc:"Only what came before this one: next of the page before."`
 			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.PushPage, error) {
-			return sv.s.Pushes(ctx, in.Project,
-				service.PushFilter{State: in.State, Commit: in.Commit, Before: in.Before, Limit: in.Limit})
+			return sv.s.Intake.Pushes(ctx, in.Project,
+				intake.PushFilter{State: in.State, Commit: in.Commit, Before: in.Before, Limit: in.Limit})
 		})
 	command(a, http.MethodPost, "/projects/{project}/pushes/{id}/retry", "retry-push", "Plan again what was set aside",
 		func(ctx context.Context, in *struct {
 			ProjectPath
 			ID int64 `path:"id" minimum:"1"`
 		}) error {
-			return sv.s.RetryPush(ctx, in.Project, in.ID)
+			return sv.s.Intake.RetryPush(ctx, in.Project, in.ID)
 		})
 	// The signature covers the very bytes of the body, so this one is read as it came.
 	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodPost, Path: Prefix + "/projects/{project}/pushes",
@@ -58,8 +58,8 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 			return
 		}
 		ms, _ := strconv.Atoi(r.URL.Query().Get("wait_ms")) // what is no number is not to wait
-		wait := time.Duration(min(ms, int(service.MaxPushWait.Milliseconds()))) * time.Millisecond
-		accepted, err := sv.s.ReceiveSigned(r.Context(), chi.URLParam(r, "project"), r.Header, text, wait)
+		wait := time.Duration(min(ms, int(intake.MaxPushWait.Milliseconds()))) * time.Millisecond
+		accepted, err := sv.s.Intake.ReceiveSigned(r.Context(), chi.URLParam(r, "project"), r.Header, text, wait)
 		if err != nil {
 			fail(w, r, err)
 			return

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/people"
 )
 
 // rates bounds how often each of many may do something. It is this server's own: a limit that is kept loosely does no
@@ -50,7 +50,7 @@ func (r *rates) of(who string) *rate.Limiter {
 // allow counts one more, or refuses it.
 func (r *rates) allow(who string) error {
 	if !r.of(who).Allow() {
-		return service.TooMany{Wait: r.pause()}
+		return people.TooMany{Wait: r.pause()}
 	}
 	return nil
 }

@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"time"
 
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
 )
 
 // requestHeader carries a request's id in its answer, and in the log's lines about it.
@@ -16,7 +16,7 @@ const requestHeader = "X-Request-Id"
 // request is what the log may say of one.
 type request struct {
 	id, method, path string
-	who              service.Who // once the guard has found it out
+	who              ground.Who // once the guard has found it out
 }
 
 type requestKey struct{}

@@ -27,54 +27,54 @@ type RunnerPath struct {
 func (sv *server) runners(a huma.API, r chi.Router) {
 	operation(a, http.MethodGet, "/runners", "list-runners", "List runners by name",
 		func(ctx context.Context, in *struct{ api.Page }) ([]api.Runner, error) {
-			return sv.s.Runners(ctx, in.Page)
+			return sv.s.Work.Runners(ctx, in.Page)
 		})
 	operation(a, http.MethodPut, "/runners/{name}/hold", "hold-runner",
 		"Let a runner finish what it has and hand it no more, or resume it", func(ctx context.Context, in *struct {
 			RunnerPath
 			Body api.Hold
 		}) (api.Runner, error) {
-			return sv.s.HoldRunner(ctx, in.Name, in.Body.Reason)
+			return sv.s.Work.HoldRunner(ctx, in.Name, in.Body.Reason)
 		})
 	command(a, http.MethodDelete, "/runners/{name}", "forget-runner", "Forget a runner that is away",
 		func(ctx context.Context, in *RunnerPath) error {
-			return sv.s.ForgetRunner(ctx, in.Name)
+			return sv.s.Work.ForgetRunner(ctx, in.Name)
 		})
 	operation(a, http.MethodPost, "/runner/claim", "claim", "Ask for work",
 		func(ctx context.Context, in *struct{ Body api.ClaimRequest }) (api.Claimed, error) {
-			return sv.s.Claim(ctx, in.Body)
+			return sv.s.Work.Claim(ctx, in.Body)
 		})
 	operation(a, http.MethodPost, "/runner/attempts/{attempt}/beat", "beat", "Still at work; is it still wanted?",
 		func(ctx context.Context, in *AttemptPath) (api.Beat, error) {
-			return sv.s.Beat(ctx, in.Attempt)
+			return sv.s.Work.Beat(ctx, in.Attempt)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/prepared", "prepared", "Checkout and caches are there",
 		func(ctx context.Context, in *struct {
 			AttemptPath
 			Body api.Prepared
 		}) error {
-			return sv.s.Prepared(ctx, in.Attempt, in.Body)
+			return sv.s.Work.Prepared(ctx, in.Attempt, in.Body)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/steps", "report-steps", "Steps began or ended, in this order",
 		func(ctx context.Context, in *struct {
 			AttemptPath
 			Body []api.StepReport `minItems:"1" maxItems:"1000"`
 		}) error {
-			return sv.s.ReportSteps(ctx, in.Attempt, in.Body)
+			return sv.s.Work.ReportSteps(ctx, in.Attempt, in.Body)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over",
 		func(ctx context.Context, in *struct {
 			AttemptPath
 			Body api.Finish
 		}) error {
-			return sv.s.FinishAttempt(ctx, in.Attempt, in.Body)
+			return sv.s.Work.FinishAttempt(ctx, in.Attempt, in.Body)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/hand-back", "hand-back",
 		"The runner is being ended: let another do it; it counts as no try", func(ctx context.Context, in *struct {
 			AttemptPath
 			Body api.HandBack
 		}) error {
-			return sv.s.HandBack(ctx, in.Attempt, in.Body)
+			return sv.s.Work.HandBack(ctx, in.Attempt, in.Body)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/log", "append-log", "Further log lines in their written form",
 		func(ctx context.Context, in *struct {
@@ -82,7 +82,7 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 			First   int64  `query:"first" minimum:"1"`
 			RawBody []byte `contentType:"text/plain"`
 		}) error {
-			return sv.s.AppendLog(ctx, in.Attempt, in.First, in.RawBody)
+			return sv.s.Logs.AppendLog(ctx, in.Attempt, in.First, in.RawBody)
 		})
 	r.Get(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.sendCache)
 	r.Put(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.saveCache)
@@ -92,7 +92,7 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 }
 
 func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
-	if err := sv.s.HandOver(r.Context(), number(r, "attempt"), chi.URLParam(r, "name"), r.Body); err != nil {
+	if err := sv.s.Work.HandOver(r.Context(), number(r, "attempt"), chi.URLParam(r, "name"), r.Body); err != nil {
 		fail(w, r, err)
 		return
 	}
@@ -100,7 +100,8 @@ func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
-	content, err := sv.s.OpenHandover(r.Context(), number(r, "attempt"), chi.URLParam(r, "job"), chi.URLParam(r, "name"))
+	content, err := sv.s.Work.OpenHandover(r.Context(), number(r, "attempt"), chi.URLParam(r, "job"),
+		chi.URLParam(r, "name"))
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -113,7 +114,7 @@ func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
-	content, size, err := sv.s.OpenCache(r.Context(), number(r, "attempt"), chi.URLParam(r, "key"))
+	content, size, err := sv.s.Work.OpenCache(r.Context(), number(r, "attempt"), chi.URLParam(r, "key"))
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -127,7 +128,7 @@ func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
-	size, err := sv.s.SaveCache(r.Context(), number(r, "attempt"), r.URL.Query().Get("name"), chi.URLParam(r, "key"),
+	size, err := sv.s.Work.SaveCache(r.Context(), number(r, "attempt"), r.URL.Query().Get("name"), chi.URLParam(r, "key"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)
@@ -138,7 +139,7 @@ func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
 
 func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	kept, err := sv.s.KeepArtifact(r.Context(), number(r, "attempt"), q.Get("name"), q.Get("path"), q.Get("sha256"),
+	kept, err := sv.s.Work.KeepArtifact(r.Context(), number(r, "attempt"), q.Get("name"), q.Get("path"), q.Get("sha256"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)

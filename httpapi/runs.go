@@ -14,7 +14,8 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/state"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/report"
 )
 
 // RunPath names a run; exported, since only then can other inputs embed it.
@@ -34,8 +35,8 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			Before   int64  `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
 			Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.RunPage, error) {
-			return sv.s.Runs(ctx, in.Project,
-				service.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
+			return sv.s.Report.Runs(ctx, in.Project,
+				report.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
 					Before: in.Before, Limit: in.Limit})
 		})
 	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand",
@@ -43,15 +44,15 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			Project string `path:"project" maxLength:"63"`
 			Body    api.StartRun
 		}) (api.Run, error) {
-			return sv.s.StartRun(ctx, in.Project, who(ctx).Name, in.Body)
+			return sv.s.Intake.StartRun(ctx, in.Project, who(ctx).Name, in.Body)
 		})
 	operation(a, http.MethodGet, "/projects/{project}/runs/{number}", "get-run", "A run with all that happened in it",
 		func(ctx context.Context, in *RunPath) (api.RunDetail, error) {
-			return sv.s.Run(ctx, in.Project, in.Number)
+			return sv.s.Report.Run(ctx, in.Project, in.Number)
 		})
 	command(a, http.MethodPost, "/projects/{project}/runs/{number}/stop", "stop-run", "Stop a run",
 		func(ctx context.Context, in *RunPath) error {
-			return sv.s.StopRun(ctx, in.Project, in.Number, who(ctx).Name)
+			return sv.s.Work.StopRun(ctx, in.Project, in.Number, who(ctx).Name)
 		})
 	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log", "read-log", "A part of a job's log",
 		func(ctx context.Context, in *struct {
@@ -62,8 +63,8 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			Tail    int64  `query:"tail" minimum:"0" doc:"Instead of from: the last so many lines."`
 			Limit   int    `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
 		}) (api.LogPart, error) {
-			return sv.s.Log(ctx, in.Project, in.Number,
-				service.LogRequest{Job: in.Job, Attempt: in.Attempt, From: in.From, Tail: in.Tail, Limit: in.Limit})
+			return sv.s.Logs.Log(ctx, in.Project, in.Number,
+				logs.LogRequest{Job: in.Job, Attempt: in.Attempt, From: in.From, Tail: in.Tail, Limit: in.Limit})
 		})
 
 	document(a, "/projects/{project}/runs/{number}/jobs/{job}/log.txt", "download-log", "A job's whole log as plain text",
@@ -112,19 +113,20 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 	job := chi.URLParam(r, "job")
 	attempt, _ := strconv.Atoi(r.URL.Query().Get("attempt"))
 	project, run := chi.URLParam(r, "project"), number(r, "number")
-	if _, err := sv.s.Log(r.Context(), project, run,
-		service.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
+	if _, err := sv.s.Logs.Log(r.Context(), project, run,
+		logs.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
 		fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	if err := sv.s.WriteLog(r.Context(), project, run, job, attempt, w); err != nil {
+	if err := sv.s.Logs.WriteLog(r.Context(), project, run, job, attempt, w); err != nil {
 		panic(http.ErrAbortHandler) // half a log must not look like a whole one
 	}
 }
 
 func (sv *server) downloadArtifact(w http.ResponseWriter, r *http.Request) {
-	f, content, err := sv.s.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number(r, "number"), number(r, "id"))
+	f, content, err := sv.s.Report.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number(r, "number"),
+		number(r, "id"))
 	if err != nil {
 		fail(w, r, err)
 		return

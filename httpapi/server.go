@@ -17,6 +17,9 @@ import (
 
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/intake"
+	"gentlepiston.example/piston/service/people"
 )
 
 // Version is the version of the interface.
@@ -117,12 +120,12 @@ func (sv *server) securityHeaders(next http.Handler) http.Handler {
 	})
 }
 
-func who(ctx context.Context) service.Who { return service.WhoAsks(ctx) }
+func who(ctx context.Context) ground.Who { return ground.WhoAsks(ctx) }
 
 // problem turns an error of the service into problem details with the fitting status.
 func problem(ctx context.Context, err error) error {
 	var status huma.StatusError
-	var wait service.TooMany
+	var wait people.TooMany
 	switch {
 	case err == nil:
 		return nil
@@ -131,27 +134,27 @@ func problem(ctx context.Context, err error) error {
 			http.Header{"Retry-After": {retryAfter(wait.Wait)}})
 	case errors.As(err, &status):
 		return status
-	case errors.Is(err, service.ErrNotFound):
+	case errors.Is(err, ground.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, service.ErrExists):
+	case errors.Is(err, ground.ErrExists):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, service.ErrInvalid):
+	case errors.Is(err, ground.ErrInvalid):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrSignature), errors.Is(err, service.ErrExpired),
-		errors.Is(err, service.ErrIssuer):
+	case errors.Is(err, ground.ErrSignIn), errors.Is(err, intake.ErrSignature), errors.Is(err, people.ErrExpired),
+		errors.Is(err, people.ErrIssuer):
 		return huma.Error401Unauthorized(err.Error())
-	case errors.Is(err, service.ErrForbidden):
+	case errors.Is(err, ground.ErrForbidden):
 		return huma.Error403Forbidden(err.Error())
-	case errors.Is(err, service.ErrGone):
+	case errors.Is(err, ground.ErrGone):
 		return huma.Error410Gone(err.Error())
-	case errors.Is(err, service.ErrIssuerAway):
+	case errors.Is(err, people.ErrIssuerAway):
 		return huma.Error503ServiceUnavailable(err.Error())
-	case service.Changed(err):
+	case ground.Changed(err):
 		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
 	case errors.Is(err, context.Canceled): // whoever asked has gone, or the service is about to
 		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
-	case service.Away(err) != "":
-		return huma.Error503ServiceUnavailable(service.Away(err))
+	case ground.Away(err) != "":
+		return huma.Error503ServiceUnavailable(ground.Away(err))
 	}
 	tell(ctx, err)
 	return huma.Error500InternalServerError("something went wrong on the server; its log says what, under " +

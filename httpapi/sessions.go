@@ -14,7 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/people"
 )
 
 func writeJSON(w http.ResponseWriter, status int, contentType string, v any) {
@@ -41,8 +41,8 @@ func (sv *server) cookie(name, value, path string, age time.Duration) http.Cooki
 }
 
 // cookiesOf are those of an open session.
-func (sv *server) cookiesOf(e service.Entry) []http.Cookie {
-	list := []http.Cookie{sv.cookie(cookieName, e.Session, "/", service.SessionLength)}
+func (sv *server) cookiesOf(e people.Entry) []http.Cookie {
+	list := []http.Cookie{sv.cookie(cookieName, e.Session, "/", people.SessionLength)}
 	if e.Device != "" {
 		list = append(list, sv.cookie(deviceCookie, e.Device, Prefix+"/session", deviceFor))
 	}
@@ -57,7 +57,7 @@ type withCookies[T any] struct {
 func (sv *server) sessions(a huma.API, r chi.Router) {
 	operation(a, http.MethodGet, "/sign-in", "sign-in-ways", "How one may sign in",
 		func(ctx context.Context, _ *none) (api.SignInWays, error) {
-			return api.SignInWays{Issuer: sv.s.IssuerName()}, nil
+			return api.SignInWays{Issuer: sv.s.People.IssuerName()}, nil
 		})
 	huma.Register(a, huma.Operation{Method: http.MethodPost, Path: Prefix + "/session", OperationID: "sign-in",
 		Summary: "Sign in by name and password; the session comes as a cookie"},
@@ -65,7 +65,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			Device string `cookie:"piston_device"`
 			Body   api.Credentials
 		}) (*withCookies[api.Me], error) {
-			entry, err := sv.s.SignIn(ctx, in.Body, who(ctx).Address, in.Device)
+			entry, err := sv.s.People.SignIn(ctx, in.Body, who(ctx).Address, in.Device)
 			if err != nil {
 				return nil, problem(ctx, err)
 			}
@@ -73,7 +73,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		})
 	operation(a, http.MethodGet, "/session", "who-am-i", "Who is signed in, and what they may do where",
 		func(ctx context.Context, _ *none) (api.Me, error) {
-			return sv.s.Me(ctx)
+			return sv.s.People.Me(ctx)
 		})
 	huma.Register(a, huma.Operation{Method: http.MethodDelete, Path: Prefix + "/session", OperationID: "sign-out",
 		Summary: "Sign out: the session ends, or the token one came in by", DefaultStatus: http.StatusNoContent},
@@ -82,14 +82,14 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		}) (*struct {
 			SetCookie []http.Cookie `header:"Set-Cookie"`
 		}, error) {
-			err := sv.s.SignOut(ctx, in.Session)
+			err := sv.s.People.SignOut(ctx, in.Session)
 			return &struct {
 				SetCookie []http.Cookie `header:"Set-Cookie"`
 			}{[]http.Cookie{sv.cookie(cookieName, "", "/", 0)}}, problem(ctx, err)
 		})
 	command(a, http.MethodPut, "/session/password", "change-password", "Change one's own password; every session ends",
 		func(ctx context.Context, in *struct{ Body api.OwnPassword }) error {
-			return sv.s.ChangePassword(ctx, in.Body)
+			return sv.s.People.ChangePassword(ctx, in.Body)
 		})
 	document(a, "/session/issuer", "sign-in-at-issuer", "Sends the browser to the OpenID Connect issuer", "text/html")
 	r.Get(issuerPath, sv.toIssuer)
@@ -102,7 +102,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		func(ctx context.Context, in *struct{ Body api.Redeem }) (*struct {
 			SetCookie []http.Cookie `header:"Set-Cookie"`
 		}, error) {
-			entry, err := sv.s.Redeem(ctx, in.Body, who(ctx).Address)
+			entry, err := sv.s.People.Redeem(ctx, in.Body, who(ctx).Address)
 			if err != nil {
 				return nil, problem(ctx, err)
 			}
@@ -116,7 +116,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			if in.Body.Kind == api.RunnerToken && !who(ctx).Rules() {
 				return api.IssuedToken{}, huma.Error403Forbidden("only an administrator may make a runner's token")
 			}
-			return sv.s.IssueToken(ctx, in.Body)
+			return sv.s.People.IssueToken(ctx, in.Body)
 		})
 	operation(a, http.MethodGet, "/tokens", "list-tokens",
 		"List one's API tokens, or for an administrator all, without their secrets",
@@ -125,19 +125,19 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 			Contains string `query:"contains" maxLength:"100" doc:"Only those with this in their name or their person's."`
 			Limit    int    `query:"limit" minimum:"1" maximum:"500" default:"200"`
 		}) ([]api.Token, error) {
-			return sv.s.Tokens(ctx, in.After, in.Contains, in.Limit)
+			return sv.s.People.Tokens(ctx, in.After, in.Contains, in.Limit)
 		})
 	command(a, http.MethodDelete, "/tokens/{id}", "revoke-token", "Make an API token useless",
 		func(ctx context.Context, in *struct {
 			ID int64 `path:"id"`
 		}) error {
-			return sv.s.RevokeToken(ctx, in.ID)
+			return sv.s.People.RevokeToken(ctx, in.ID)
 		})
 }
 
 // toIssuer sends a browser to the issuer.
 func (sv *server) toIssuer(w http.ResponseWriter, r *http.Request) {
-	var program service.Loopback
+	var program people.Loopback
 	if q := r.URL.Query(); q.Has("port") || q.Has("challenge") {
 		var err error
 		if program.Port, err = strconv.Atoi(q.Get("port")); err != nil {
@@ -145,7 +145,7 @@ func (sv *server) toIssuer(w http.ResponseWriter, r *http.Request) {
 		}
 		program.Challenge = q.Get("challenge")
 	}
-	to, kept, err := sv.s.BeginAtIssuer(r.Context(), program)
+	to, kept, err := sv.s.People.BeginAtIssuer(r.Context(), program)
 	if err != nil {
 		sv.notAtIssuer(w, r, err)
 		return
@@ -167,7 +167,8 @@ func (sv *server) fromIssuer(w http.ResponseWriter, r *http.Request) {
 		kept, _ = base64.RawURLEncoding.DecodeString(c.Value) // what is not ours is refused when it is opened
 	}
 	q := r.URL.Query()
-	arrival, err := sv.s.ReturnFromIssuer(r.Context(), kept, q.Get("state"), q.Get("code"), who(r.Context()).Address)
+	arrival, err := sv.s.People.ReturnFromIssuer(r.Context(), kept, q.Get("state"), q.Get("code"),
+		who(r.Context()).Address)
 	switch {
 	case arrival.To != "":
 		http.Redirect(w, r, arrival.To, http.StatusSeeOther)
@@ -189,5 +190,5 @@ func (sv *server) notAtIssuer(w http.ResponseWriter, r *http.Request, err error)
 		fail(w, r, err)
 		return
 	}
-	http.Redirect(w, r, "/?issuer="+service.RefusalWord(err), http.StatusSeeOther)
+	http.Redirect(w, r, "/?issuer="+people.RefusalWord(err), http.StatusSeeOther)
 }

@@ -14,7 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/service"
+	"gentlepiston.example/piston/service/report"
 )
 
 // The stream of server-sent events (WHATWG HTML, 9.2): hello once, then change and log. Each event's id says how far
@@ -45,7 +45,7 @@ func (sv *server) stream(a huma.API, r chi.Router) {
 
 func (sv *server) serveStream(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	sub := service.Subscription{Project: q.Get("project"), Cursors: map[string]int64{}}
+	sub := report.Subscription{Project: q.Get("project"), Cursors: map[string]int64{}}
 	sub.Run, _ = strconv.ParseInt(q.Get("run"), 10, 64)
 	if sub.Run != 0 {
 		job, attempt, _ := strings.Cut(q.Get("log"), ".")
@@ -62,12 +62,12 @@ func (sv *server) serveStream(w http.ResponseWriter, r *http.Request) {
 		return err
 	}
 	l := &eventWriter{w: w, rc: http.NewResponseController(w)}
-	if err := sv.s.Subscribe(r.Context(), sub, l); err != nil && !l.begun {
+	if err := sv.s.Report.Subscribe(r.Context(), sub, l); err != nil && !l.begun {
 		fail(w, r, err)
 	}
 }
 
-func readPosition(text string, sub *service.Subscription) {
+func readPosition(text string, sub *report.Subscription) {
 	for i, part := range strings.Split(text, ";") {
 		if i == 0 {
 			if n, err := strconv.ParseUint(part, 10, 63); err == nil {

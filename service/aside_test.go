@@ -12,16 +12,18 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/store"
 )
 
 // record lays an event down as a server would that is killed before it has planned it.
 func (s *Service) record(t *testing.T, delivery, commit string) int64 {
 	t.Helper()
-	p, err := s.store.ProjectByName(asItself(t), "app")
+	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	body := fmt.Sprintf(`{"push":{"updates":[{"ref":"refs/heads/main","before":%q,"after":%q}]}}`, plan.NoCommit, commit)
-	id, _, err := s.store.AddPush(asItself(t), p.ID, delivery, []byte(body))
+	id, _, err := s.Store.AddPush(asItself(t), p.ID, delivery, []byte(body))
 	require.NoError(t, err)
 	return id
 }
@@ -29,7 +31,7 @@ func (s *Service) record(t *testing.T, delivery, commit string) int64 {
 func (s *Service) pushes(t *testing.T, f store.PushFilter) []api.Push {
 	t.Helper()
 	f.Limit = 10
-	page, err := s.Pushes(asItself(t), "app", f)
+	page, err := s.Intake.Pushes(asItself(t), "app", f)
 	require.NoError(t, err)
 	return page.Pushes
 }
@@ -38,22 +40,22 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 	s, r := openWithRepository(t)
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
 	id := s.record(t, "bad", here)
-	for range maxPlanning { // each time it began, and nothing came back
-		_, err := s.store.BeginPlanning(asItself(t), id)
+	for range intake.MaxPlanning { // each time it began, and nothing came back
+		_, err := s.Store.BeginPlanning(asItself(t), id)
 		require.NoError(t, err)
 	}
-	s.planRecorded(asItself(t), id)
+	s.Intake.PlanRecorded(asItself(t), id)
 	runs := runsOf(t, s)
 	require.Len(t, runs, 1)
 	assert.Equal(t, state.Failed, runs[0].State)
 	assert.Equal(t, here, runs[0].Commit)
 	assert.Equal(t, "main", runs[0].Branch)
 	assert.Contains(t, runs[0].Reason, "ended the server 3 times")
-	d, err := s.Run(asItself(t), "app", runs[0].Number)
+	d, err := s.Report.Run(asItself(t), "app", runs[0].Number)
 	require.NoError(t, err)
 	require.Len(t, d.Findings, 1)
 	assert.Equal(t, "set-aside", d.Findings[0].Code)
-	p, err := s.Project(asItself(t), "app")
+	p, err := s.Intake.Project(asItself(t), "app")
 	require.NoError(t, err)
 	assert.Contains(t, p.Trouble, "ended the server", "the project's page says so")
 
@@ -65,26 +67,26 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 
 	s.takeIn(t, "good", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: here})
 	assert.Len(t, runsOf(t, s), 2, "everything else goes on")
-	s.planRecorded(asItself(t), id)
+	s.Intake.PlanRecorded(asItself(t), id)
 	assert.Len(t, runsOf(t, s), 2, "and it stays aside")
 
-	require.NoError(t, s.RetryPush(asItself(t), "app", id))
+	require.NoError(t, s.Intake.RetryPush(asItself(t), "app", id))
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 3 }, 10*time.Second, 20*time.Millisecond)
 	assert.Empty(t, s.pushes(t, store.PushFilter{State: "set-aside"}))
-	assert.ErrorIs(t, s.RetryPush(asItself(t), "app", id), ErrNotFound, "once is enough")
+	assert.ErrorIs(t, s.Intake.RetryPush(asItself(t), "app", id), ground.ErrNotFound, "once is enough")
 }
 
 func TestWhatFailsAndComesBackIsNotCounted(t *testing.T) {
 	s, r := openWithRepository(t)
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
-	p, err := s.store.ProjectByName(asItself(t), "app")
+	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
-	id, _, err := s.store.AddPush(asItself(t), p.ID, "odd", []byte(`{"ended":{"run":999999}}`)) // a run that there is not
+	id, _, err := s.Store.AddPush(asItself(t), p.ID, "odd", []byte(`{"ended":{"run":999999}}`)) // a run that there is not
 	require.NoError(t, err)
-	for range maxPlanning + 2 {
-		s.planRecorded(asItself(t), id)
+	for range intake.MaxPlanning + 2 {
+		s.Intake.PlanRecorded(asItself(t), id)
 	}
-	push, err := s.store.PushByID(asItself(t), id)
+	push, err := s.Store.PushByID(asItself(t), id)
 	require.NoError(t, err)
 	assert.Zero(t, push.Begun)
 	assert.Nil(t, push.SetAside)

@@ -32,7 +32,7 @@ func TestAProtectedSecretIsRefusedWhenARunIsPlanned(t *testing.T) {
 	ctx := asItself(t)
 	in := textSecret("long enough")
 	in.Settings = &api.SecretSettings{Scope: &access.Scope{Branches: []string{"main"}, Pipelines: []string{"p"}}}
-	_, err := s.SetSecret(ctx, "app", "ada", "KEY", in)
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", in)
 	require.NoError(t, err)
 	head := r.commit(map[string]string{"piston/p.toml": wantsKey, "piston/q.toml": wantsKey})
 	s.pushed(t, "main", plan.NoCommit, head)
@@ -54,7 +54,7 @@ func TestAProtectedSecretIsRefusedWhenARunIsPlanned(t *testing.T) {
 	}
 	// By hand, at a tag, at a bare commit, at the branch.
 	for ref, want := range map[string]state.State{"v1": state.Failed, head: state.Failed, "main": state.Queued} {
-		run, err := s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: ref})
+		run, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: ref})
 		require.NoError(t, err)
 		assert.Equal(t, want, run.State, ref)
 	}
@@ -72,7 +72,7 @@ func TestASecretThatExpires(t *testing.T) {
 		at := time.Now().Add(c.in)
 		in := textSecret("long enough")
 		in.Settings = &api.SecretSettings{Expires: &at}
-		_, err := s.SetSecret(ctx, "app", "ada", "KEY", in)
+		_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", in)
 		require.NoError(t, err)
 		s.pushed(t, fmt.Sprintf("b%d", n), plan.NoCommit, head)
 		d := s.details(t, int64(n+1))
@@ -90,24 +90,23 @@ func TestASecretThatExpires(t *testing.T) {
 func TestAMemberOfASetThatIsNotThere(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
-	_, err := s.SetSecret(ctx, "app", "ada", "SERVICES:harbour", textSecret("long enough"))
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "SERVICES:harbour", textSecret("long enough"))
 	require.NoError(t, err)
 	s.pushed(t, "main", plan.NoCommit, r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n[job.a]\nvariants.over = { FLAVOUR = [\"harbour\", \"sea\"] }\n[[job.a.step]]\nscript = \"true\"\nsecret_files = { \"SERVICES:${FLAVOUR}\" = \"s.json\" }\n"}))
 	d := s.details(t, 1)
 	f, found := findingOf(d, "secret-not-set")
 	require.True(t, found)
 	assert.Contains(t, f.Message, "SERVICES:sea, which nobody has set; of SERVICES there are harbour")
-	_, err = s.SetSecret(ctx, "app", "ada", "SERVICES:sea", textSecret("also long enough"))
+	_, err = s.Secrets.SetSecret(ctx, "app", "ada", "SERVICES:sea", textSecret("also long enough"))
 	require.NoError(t, err)
-	run, err := s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p"})
+	run, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p"})
 	require.NoError(t, err)
 	require.Equal(t, state.Queued, run.State)
 	given := map[string]bool{}
 	for range 2 {
 		w, identity := claim(t, s)
 		require.NotNil(t, w)
-		opened, err := (&vault{keys: keysOf(identity)}).open(w.Secrets)
-		require.NoError(t, err)
+		opened := opened(t, identity, w.Secrets)
 		given[w.Job.Name+" "+string(opened)] = true
 	}
 	assert.Len(t, given, 2)
@@ -119,21 +118,21 @@ func TestAMemberOfASetThatIsNotThere(t *testing.T) {
 func TestACommitThatNobodyHoldsIsAStrangers(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
-	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": wantsKey})
 	r.git("checkout", "-q", "--detach")
 	loose := r.commit(map[string]string{"evil": "1"})
 	r.git("update-ref", "refs/outside/41", loose)
 	r.git("checkout", "-q", "main")
-	run, err := s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: loose})
+	run, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: loose})
 	require.NoError(t, err)
 	assert.True(t, run.Outside)
 	assert.Equal(t, state.Failed, run.State)
 	_, found := findingOf(s.details(t, run.Number), "secret-refused")
 	assert.True(t, found)
 	r.git("branch", "taken-in", loose)
-	run, err = s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: loose})
+	run, err = s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: loose})
 	require.NoError(t, err)
 	assert.False(t, run.Outside, "a branch that leads to it makes it ours")
 	assert.Equal(t, state.Queued, run.State)
@@ -142,7 +141,7 @@ func TestACommitThatNobodyHoldsIsAStrangers(t *testing.T) {
 func TestASecretThatGitTracksIsReported(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
-	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("a-value-that-is-long"))
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", textSecret("a-value-that-is-long"))
 	require.NoError(t, err)
 	s.pushed(t, "main", plan.NoCommit, r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n" + step, "notes.txt": "one\ntwo\nuse a-value-that-is-long for it\n", "clean.txt": "x\n"}))
 	d := s.details(t, 1)
@@ -160,7 +159,7 @@ func TestASecretThatGitTracksIsReported(t *testing.T) {
 	_, found = findingOf(s.details(t, 3), "secret-tracked")
 	assert.False(t, found)
 	// A new value is looked for in what was clean before.
-	_, err = s.SetSecret(ctx, "app", "ada", "KEY", textSecret("nothing\n"))
+	_, err = s.Secrets.SetSecret(ctx, "app", "ada", "KEY", textSecret("nothing\n"))
 	require.NoError(t, err)
 	s.pushed(t, "main", plan.NoCommit, r.commit(map[string]string{"clean.txt": "z\n"}))
 	_, found = findingOf(s.details(t, 4), "secret-tracked")

@@ -20,6 +20,10 @@ import (
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/report"
+	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 )
 
@@ -28,19 +32,19 @@ func leaves(t *testing.T, s *Service, trigger plan.Trigger, cache string) store.
 	t.Helper()
 	ctx := asItself(t)
 	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
-	w, err := workOf(s.Claim(ctx, asks(t, "r", 5*time.Second)))
+	w, err := workOf(s.Work.Claim(ctx, asks(t, "r", 5*time.Second)))
 	require.NoError(t, err)
 	require.NotNil(t, w)
 	content := fmt.Sprintf("of run %d", run.Number)
-	_, err = s.KeepArtifact(ctx, w.Attempt, "app", "out/app", digestOf(content), strings.NewReader(content))
+	_, err = s.Work.KeepArtifact(ctx, w.Attempt, "app", "out/app", digestOf(content), strings.NewReader(content))
 	require.NoError(t, err)
-	require.NoError(t, s.HandOver(ctx, w.Attempt, "lib", strings.NewReader(content)))
-	_, err = s.SaveCache(ctx, w.Attempt, "depot", cache, strings.NewReader(strings.Repeat("x", 1000)))
+	require.NoError(t, s.Work.HandOver(ctx, w.Attempt, "lib", strings.NewReader(content)))
+	_, err = s.Work.SaveCache(ctx, w.Attempt, "depot", cache, strings.NewReader(strings.Repeat("x", 1000)))
 	require.NoError(t, err)
-	require.NoError(t, s.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "a line"}})))
-	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Lines: 1}))
+	require.NoError(t, s.Logs.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "a line"}})))
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Lines: 1}))
 	require.Eventually(t, func() bool {
-		list, err := s.store.Attempts(ctx, run.ID)
+		list, err := s.Store.Attempts(ctx, run.ID)
 		return err == nil && list[0].LogBlob != ""
 	}, 20*time.Second, 20*time.Millisecond, "its log moves")
 	return run
@@ -63,7 +67,7 @@ func alter(t *testing.T, dsn, query string) {
 
 func (s *Service) blobNames(t *testing.T) (names []string) {
 	t.Helper()
-	require.NoError(t, s.blobs.Each(asItself(t), func(b blob.Entry) error { names = append(names, b.Name); return nil }))
+	require.NoError(t, blobsOf(t, s).Each(asItself(t), func(b blob.Entry) error { names = append(names, b.Name); return nil }))
 	return names
 }
 
@@ -75,8 +79,8 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	young := leaves(t, s, plan.OnPush, "k3")
 	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '100 days' WHERE id IN (%d, %d); UPDATE runs SET trigger = 'tag' WHERE id = %d;
 		UPDATE caches SET last_used_at = now() - interval '100 days' WHERE key IN ('k1', 'k2')`, old.ID, release.ID, release.ID))
-	require.NoError(t, s.SetRules(ctx, "p", keep.Rules{ArtifactRuns: 1, LogDays: 50}))
-	k, err := s.Kept(ctx, "p")
+	require.NoError(t, s.Report.SetRules(ctx, "p", keep.Rules{ArtifactRuns: 1, LogDays: 50}))
+	k, err := s.Report.Kept(ctx, "p")
 	require.NoError(t, err)
 	assert.Equal(t, 90, k.Rules.ArtifactDays, "what is not said is the default")
 	next, frees := map[string]int{}, int64(0)
@@ -88,27 +92,27 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	assert.NotZero(t, frees)
 	assert.Equal(t, map[string]int{"artifact": 1, "cache": 2, "handover": 2, "log": 2}, next)
 	assert.Len(t, s.blobNames(t), 12)
-	require.NoError(t, s.sweep(ctx))
+	require.NoError(t, s.Report.Sweep(ctx))
 	assert.Len(t, s.blobNames(t), 12-int(next["artifact"]+next["cache"]+next["handover"]+next["log"]), "the blobs go with the records")
 	for run, want := range map[int64]int{old.Number: 0, release.Number: 1, young.Number: 1} {
-		d, err := s.Run(ctx, "p", run)
+		d, err := s.Report.Run(ctx, "p", run)
 		require.NoError(t, err)
 		assert.Len(t, d.Artifacts, want, "run %d", run)
 	}
-	_, err = s.Log(ctx, "p", old.Number, LogRequest{Job: "a", Limit: 10})
-	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.Logs.Log(ctx, "p", old.Number, logs.LogRequest{Job: "a", Limit: 10})
+	assert.ErrorIs(t, err, ground.ErrNotFound)
 	assert.ErrorContains(t, err, "not kept any longer")
-	part, err := s.Log(ctx, "p", young.Number, LogRequest{Job: "a", Limit: 10})
+	part, err := s.Logs.Log(ctx, "p", young.Number, logs.LogRequest{Job: "a", Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, part.Lines, 1)
-	k, err = s.Kept(ctx, "p")
+	k, err = s.Report.Kept(ctx, "p")
 	require.NoError(t, err)
 	assert.Zero(t, k.Frees)
-	assert.ErrorIs(t, s.SetRules(ctx, "p", keep.Rules{LogDays: -7}), ErrInvalid)
+	assert.ErrorIs(t, s.Report.SetRules(ctx, "p", keep.Rules{LogDays: -7}), ground.ErrInvalid)
 
-	require.NoError(t, s.SetRules(ctx, "p", keep.Rules{CacheBytes: 500}))
-	require.NoError(t, s.sweep(ctx))
-	_, err = s.store.CacheByKey(ctx, old.ProjectID, "", "k3", true)
+	require.NoError(t, s.Report.SetRules(ctx, "p", keep.Rules{CacheBytes: 500}))
+	require.NoError(t, s.Report.Sweep(ctx))
+	_, err = s.Store.CacheByKey(ctx, old.ProjectID, "", "k3", true)
 	assert.ErrorIs(t, err, store.ErrNotFound, "over the size the rest of the caches goes, too")
 }
 
@@ -118,9 +122,9 @@ func TestWhatIsKeptIsListedByPages(t *testing.T) {
 	old := leaves(t, s, plan.OnPush, "k1")
 	leaves(t, s, plan.OnPush, "k2")
 	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '400 days' WHERE id = %d; UPDATE caches SET size = 77777 WHERE key = 'k2'`, old.ID))
-	all := func(project string, f KeptFilter) (list []api.KeptItem) {
+	all := func(project string, f report.KeptFilter) (list []api.KeptItem) {
 		for f.Limit = 3; ; {
-			page, err := s.KeptItems(ctx, project, f)
+			page, err := s.Report.KeptItems(ctx, project, f)
 			require.NoError(t, err)
 			require.LessOrEqual(t, len(page.Items), 3)
 			list = append(list, page.Items...)
@@ -130,34 +134,34 @@ func TestWhatIsKeptIsListedByPages(t *testing.T) {
 		}
 	}
 	yes, no := true, false
-	list := all("p", KeptFilter{})
+	list := all("p", report.KeptFilter{})
 	assert.Len(t, list, 8, "each once")
-	assert.Len(t, all("", KeptFilter{}), 8)
+	assert.Len(t, all("", report.KeptFilter{}), 8)
 	assert.True(t, slices.IsSortedFunc(list, func(a, b api.KeptItem) int { return a.Since.Compare(b.Since) }))
-	assert.EqualValues(t, 77777, all("p", KeptFilter{Largest: true})[0].Size)
-	assert.Len(t, all("p", KeptFilter{Kind: "cache"}), 2)
-	goes := all("p", KeptFilter{Goes: &yes})
+	assert.EqualValues(t, 77777, all("p", report.KeptFilter{Largest: true})[0].Size)
+	assert.Len(t, all("p", report.KeptFilter{Kind: "cache"}), 2)
+	goes := all("p", report.KeptFilter{Goes: &yes})
 	assert.Len(t, goes, 2, "handover and log; the artifact is of the latest runs, the cache young")
-	assert.Len(t, all("p", KeptFilter{Goes: &no}), 6)
+	assert.Len(t, all("p", report.KeptFilter{Goes: &no}), 6)
 	for _, bad := range []string{"x", "!", "eyJXaGF0IjoiXHUwMDAwIn0", "eyJLZXkiOiJ4In0"} {
-		_, err := s.KeptItems(ctx, "p", KeptFilter{After: bad, Limit: 3})
-		assert.ErrorIs(t, err, ErrInvalid, bad)
+		_, err := s.Report.KeptItems(ctx, "p", report.KeptFilter{After: bad, Limit: 3})
+		assert.ErrorIs(t, err, ground.ErrInvalid, bad)
 	}
 }
 
 func TestOrphansAreFoundAndNothingElse(t *testing.T) {
 	s := open(t)
 	run := leaves(t, s, plan.OnPush, "k")
-	_, err := s.blobs.Put(asItself(t), "caches/1/left-by-a-crash", strings.NewReader("x"))
+	_, err := blobsOf(t, s).Put(asItself(t), "caches/1/left-by-a-crash", strings.NewReader("x"))
 	require.NoError(t, err)
-	require.NoError(t, s.sweep(asItself(t)))
+	require.NoError(t, s.Report.Sweep(asItself(t)))
 	assert.Contains(t, s.blobNames(t), "caches/1/left-by-a-crash", "one that is young may be on its way to its record")
-	require.NoError(t, s.dropOrphans(asItself(t), time.Now().Add(time.Hour)))
+	require.NoError(t, s.Report.DropOrphans(asItself(t), time.Now().Add(time.Hour)))
 	assert.NotContains(t, s.blobNames(t), "caches/1/left-by-a-crash")
 	assert.Len(t, s.blobNames(t), 4, "what records speak of stays")
-	d, err := s.Run(asItself(t), "p", run.Number)
+	d, err := s.Report.Run(asItself(t), "p", run.Number)
 	require.NoError(t, err)
-	_, content, err := s.OpenArtifact(asItself(t), "p", run.Number, d.Artifacts[0].ID)
+	_, content, err := s.Report.OpenArtifact(asItself(t), "p", run.Number, d.Artifacts[0].ID)
 	require.NoError(t, err)
 	_, _ = io.Copy(io.Discard, content)
 	require.NoError(t, content.Close())
@@ -166,26 +170,26 @@ func TestOrphansAreFoundAndNothingElse(t *testing.T) {
 func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 	s := open(t)
 	run := leaves(t, s, plan.OnPush, "k")
-	s.space.reserve = 1 << 60 // no disk has as much
-	s.space.again()
-	require.NoError(t, s.makeRoom(asItself(t)))
-	_, err := s.store.CacheByKey(asItself(t), run.ProjectID, "", "k", true)
+	s.Space.Reserve = 1 << 60 // no disk has as much
+	s.Space.Again()
+	require.NoError(t, s.Report.MakeRoom(asItself(t)))
+	_, err := s.Store.CacheByKey(asItself(t), run.ProjectID, "", "k", true)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.Len(t, s.blobNames(t), 3, "artifacts, what is handed on and logs stay")
 	planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
-	w, err := workOf(s.Claim(asItself(t), asks(t, "r", 300*time.Millisecond)))
+	w, err := workOf(s.Work.Claim(asItself(t), asks(t, "r", 300*time.Millisecond)))
 	require.NoError(t, err)
 	assert.Nil(t, w)
-	page, err := s.Queue(asItself(t), QueueFilter{Limit: 1})
+	page, err := s.Work.Queue(asItself(t), work.QueueFilter{Limit: 1})
 	require.NoError(t, err)
 	assert.Contains(t, page.Jobs[0].Why, "the server's disk is almost full")
 	h := s.Health(asItself(t))
 	assert.False(t, h.OK)
 	assert.True(t, h.Ready(), "who looks is answered")
 	assert.Contains(t, h.Trouble(), "disk: ")
-	s.space.reserve = 0
-	s.space.again()
-	w, err = workOf(s.Claim(asItself(t), asks(t, "r", 5*time.Second)))
+	s.Space.Reserve = 0
+	s.Space.Again()
+	w, err = workOf(s.Work.Claim(asItself(t), asks(t, "r", 5*time.Second)))
 	require.NoError(t, err)
 	assert.NotNil(t, w, "it goes on by itself")
 }
@@ -193,9 +197,9 @@ func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 func TestARemovedProjectLeavesNothing(t *testing.T) {
 	s := open(t)
 	leaves(t, s, plan.OnPush, "k")
-	require.NoError(t, s.RemoveProject(asItself(t), "p"))
+	require.NoError(t, s.Intake.RemoveProject(asItself(t), "p"))
 	assert.Empty(t, s.blobNames(t))
-	_, err := s.Project(asItself(t), "p")
-	assert.ErrorIs(t, err, ErrNotFound)
-	assert.ErrorIs(t, s.RemoveProject(asItself(t), "p"), ErrNotFound)
+	_, err := s.Intake.Project(asItself(t), "p")
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+	assert.ErrorIs(t, s.Intake.RemoveProject(asItself(t), "p"), ground.ErrNotFound)
 }

@@ -17,6 +17,8 @@ import (
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
 )
@@ -59,26 +61,26 @@ func openWithRepository(t *testing.T) (*Service, repository) {
 	r := repository{t, t.TempDir()}
 	r.git("init", "-q", "-b", "main")
 	r.commit(map[string]string{"README": "x"})
-	_, err := s.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
+	_, err := s.Intake.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
 	require.NoError(t, err)
 	return s, r
 }
 
 func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdate) {
 	t.Helper()
-	p, err := s.store.ProjectByName(asItself(t), "app")
+	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
-	body, err := json.Marshal(spooled{Push: &api.PushData{Updates: updates}})
+	body, err := json.Marshal(intake.Spooled{Push: &api.PushData{Updates: updates}})
 	require.NoError(t, err)
-	id, again, err := s.store.AddPush(asItself(t), p.ID, delivery, body)
+	id, again, err := s.Store.AddPush(asItself(t), p.ID, delivery, body)
 	require.NoError(t, err)
 	require.False(t, again)
-	s.planRecorded(asItself(t), id)
+	s.Intake.PlanRecorded(asItself(t), id)
 }
 
 func runsOf(t *testing.T, s *Service) []api.Run {
 	t.Helper()
-	page, err := s.Runs(asItself(t), "app", store.RunFilter{Limit: 100})
+	page, err := s.Report.Runs(asItself(t), "app", store.RunFilter{Limit: 100})
 	require.NoError(t, err)
 	return page.Runs
 }
@@ -106,7 +108,7 @@ func TestAVersionThatCannotBeReadIsSaidAtOnce(t *testing.T) {
 	}
 	for _, run := range runsOf(t, s) {
 		assert.Equal(t, state.Failed, run.State)
-		d, err := s.Run(asItself(t), "app", run.Number)
+		d, err := s.Report.Run(asItself(t), "app", run.Number)
 		require.NoError(t, err)
 		found := false
 		for _, f := range d.Findings {
@@ -132,11 +134,11 @@ func TestAPushThatIsGoneOrCannotBeReadHurtsNobody(t *testing.T) {
 	var ids []int64
 	require.Eventually(t, func() bool {
 		var err error
-		ids, err = s.store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))
+		ids, err = s.Store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))
 		return err == nil && len(ids) == 1
 	}, 5*time.Second, 50*time.Millisecond, "after a pause it is tried again")
-	s.planRecorded(asItself(t), ids[0])
-	s.planRecorded(asItself(t), ids[0])
+	s.Intake.PlanRecorded(asItself(t), ids[0])
+	s.Intake.PlanRecorded(asItself(t), ids[0])
 	assert.Len(t, runsOf(t, s), 2, "planned once, however often it is tried")
 }
 
@@ -160,15 +162,15 @@ func TestStartingByHand(t *testing.T) {
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
 	r.git("tag", "-a", "-m", "t", "v1")
 	for ref, want := range map[string]plan.Event{"main": {Branch: "main"}, "v1": {Tag: "v1"}, here: {}} {
-		run, err := s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk", Ref: ref})
+		run, err := s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk", Ref: ref})
 		require.NoError(t, err, ref)
 		assert.Equal(t, want.Branch+want.Tag, run.Branch+run.Tag)
 		assert.Equal(t, here, run.Commit)
 		assert.Equal(t, "ada", run.StartedBy)
 	}
 	for _, bad := range []api.StartRun{{Pipeline: "trunk", Ref: "gone"}, {Pipeline: "other", Ref: "main"}, {Pipeline: "trunk", Ref: "--help"}, {Pipeline: "trunk", Ref: "main^{tree}"}, {Pipeline: "trunk", Ref: "a\nb"}} {
-		_, err := s.StartRun(asItself(t), "app", "ada", bad)
-		assert.ErrorIs(t, err, ErrNotFound, "%+v", bad)
+		_, err := s.Intake.StartRun(asItself(t), "app", "ada", bad)
+		assert.ErrorIs(t, err, ground.ErrNotFound, "%+v", bad)
 	}
 }
 
@@ -178,15 +180,15 @@ func TestAHeadThatNamesNoBranch(t *testing.T) {
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
 	head := r.git("symbolic-ref", "HEAD")
 	r.git("symbolic-ref", "HEAD", "refs/heads/master")
-	run, err := s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	run, err := s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
 	require.NoError(t, err)
 	assert.Equal(t, here, run.Commit)
 	r.git("branch", "-m", strings.TrimPrefix(head, "refs/heads/"), "trunk")
-	run, err = s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	run, err = s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
 	require.NoError(t, err)
 	assert.Equal(t, "trunk", run.Branch, "the only one there is")
 	r.git("branch", "other", here)
-	_, err = s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
-	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "trunk"})
+	assert.ErrorIs(t, err, ground.ErrNotFound)
 	assert.ErrorContains(t, err, "git symbolic-ref HEAD")
 }

@@ -15,6 +15,8 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/work"
 )
 
 // A thousand jobs and a hundred runners: every job is done, and none is given twice.
@@ -44,7 +46,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	for n := range runners {
 		all.Go(func() {
 			for left() {
-				w, err := workOf(s.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("r%d", n), Labels: []string{"linux"}, Slots: 1, WaitMs: 500, Recipient: identity.Recipient().String()}))
+				w, err := workOf(s.Work.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: fmt.Sprintf("r%d", n), Labels: []string{"linux"}, Slots: 1, WaitMs: 500, Recipient: identity.Recipient().String()}))
 				if !assert.NoError(t, err) {
 					return
 				}
@@ -55,7 +57,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 				given[w.Attempt]++
 				mu.Unlock()
 				time.Sleep(time.Duration(rand.IntN(50)) * time.Millisecond)
-				assert.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+				assert.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
 			}
 		})
 	}
@@ -64,11 +66,11 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	for attempt, times := range given {
 		assert.Equal(t, 1, times, "attempt %d", attempt)
 	}
-	page, err := s.Queue(asItself(t), QueueFilter{Limit: 10})
+	page, err := s.Work.Queue(asItself(t), work.QueueFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Zero(t, page.Total)
 	for n := int64(1); n <= runs; n++ {
-		d, err := s.Run(asItself(t), "p", n)
+		d, err := s.Report.Run(asItself(t), "p", n)
 		require.NoError(t, err)
 		require.Equal(t, state.Passed, d.State, "run %d", n)
 	}
@@ -77,7 +79,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 // queued says what each job of a project waits for.
 func queued(t *testing.T, s *Service, project string) map[string]string {
 	t.Helper()
-	page, err := s.Queue(asItself(t), QueueFilter{Project: project, Limit: 100})
+	page, err := s.Work.Queue(asItself(t), work.QueueFilter{Project: project, Limit: 100})
 	require.NoError(t, err)
 	why := map[string]string{}
 	for _, j := range page.Jobs {
@@ -96,7 +98,7 @@ func TestGroupsLimitsAndHolds(t *testing.T) {
 	}
 	finish := func(w *api.Work) {
 		t.Helper()
-		require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+		require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
 	}
 	first, _ := claim(t, s)
 	require.NotNil(t, first)
@@ -114,12 +116,12 @@ func TestGroupsLimitsAndHolds(t *testing.T) {
 	assert.EqualValues(t, 1, second.Run)
 	finish(second)
 
-	_, err := s.Hold(ctx, "app", "ada", "the feed is down")
+	_, err := s.Intake.Hold(ctx, "app", "ada", "the feed is down")
 	require.NoError(t, err)
 	none = noClaim(t, s)
 	assert.Nil(t, none)
 	assert.Equal(t, "the project is held: the feed is down", queued(t, s, "app")["2 build"])
-	p, err := s.Hold(ctx, "app", "ada", "")
+	p, err := s.Intake.Hold(ctx, "app", "ada", "")
 	require.NoError(t, err)
 	assert.Empty(t, p.Held+p.HeldBy)
 
@@ -127,11 +129,11 @@ func TestGroupsLimitsAndHolds(t *testing.T) {
 	assert.Equal(t, "needs label huge: no runner has it", queued(t, s, "app")["4 a"])
 	assert.Equal(t, "nobody-can", s.details(t, 4).Findings[0].Code, "said before anything is queued")
 
-	_, err = s.LimitProject(ctx, "app", 1)
+	_, err = s.Intake.LimitProject(ctx, "app", 1)
 	require.NoError(t, err)
 	third, _ := claim(t, s)
 	require.NotNil(t, third)
-	_, err = s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "r", Ref: "main"})
+	_, err = s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "r", Ref: "main"})
 	require.NoError(t, err)
 	assert.Contains(t, queued(t, s, "app")["5 build"], "behind run 2 in group release")
 }
@@ -156,7 +158,7 @@ func TestANewerPushSupersedes(t *testing.T) {
 
 	fourth := r.commit(map[string]string{"piston/p.toml": file("supersede = \"running\"\n")})
 	s.pushed(t, "main", third, fourth)
-	beat, err := s.Beat(asItself(t), w.Attempt)
+	beat, err := s.Work.Beat(asItself(t), w.Attempt)
 	require.NoError(t, err)
 	assert.True(t, beat.Stop)
 	assert.Equal(t, "superseded by run 4", beat.Reason)
@@ -178,29 +180,29 @@ func TestRetriesByCauseAndStartingAgain(t *testing.T) {
 		if code != 0 {
 			to = state.Failed
 		}
-		require.NoError(t, s.ReportSteps(ctx, w.Attempt, []api.StepReport{{State: to, At: at, ExitCode: &code}}))
-		require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: to, Reason: fmt.Sprint("exit ", code), At: at}))
+		require.NoError(t, s.Work.ReportSteps(ctx, w.Attempt, []api.StepReport{{State: to, At: at, ExitCode: &code}}))
+		require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: to, Reason: fmt.Sprint("exit ", code), At: at}))
 	}
 	end("core", 75)
 	end("docs", 0)
-	d, err := s.Run(ctx, "p", run.Number)
+	d, err := s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Running, d.State, "it is tried again")
 	end("core", 75)
-	d, err = s.Run(ctx, "p", run.Number)
+	d, err = s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Failed, d.State, "once more is all")
 	require.Len(t, d.Jobs[0].Attempts, 2, "earlier attempts stay readable")
 
-	_, err = s.Restart(ctx, "p", run.Number, "ada", api.Restart{Failed: true})
+	_, err = s.Intake.Restart(ctx, "p", run.Number, "ada", api.Restart{Failed: true})
 	require.NoError(t, err)
-	d, err = s.Run(ctx, "p", run.Number)
+	d, err = s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.False(t, d.State.Over())
 	assert.Nil(t, d.Finished)
 	end("core", 0)
 	end("app", 0)
-	d, err = s.Run(ctx, "p", run.Number)
+	d, err = s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Passed, d.State)
 	assert.Empty(t, d.Reason)
@@ -209,8 +211,8 @@ func TestRetriesByCauseAndStartingAgain(t *testing.T) {
 			assert.Len(t, j.Attempts, 1, "what had passed keeps its result")
 		}
 	}
-	_, err = s.Restart(ctx, "p", run.Number, "ada", api.Restart{Failed: true})
-	assert.ErrorIs(t, err, ErrInvalid)
+	_, err = s.Intake.Restart(ctx, "p", run.Number, "ada", api.Restart{Failed: true})
+	assert.ErrorIs(t, err, ground.ErrInvalid)
 }
 
 func TestARunsLimit(t *testing.T) {
@@ -222,12 +224,12 @@ func TestARunsLimit(t *testing.T) {
 	var beat api.Beat
 	require.Eventually(t, func() bool {
 		var err error
-		beat, err = s.Beat(ctx, w.Attempt)
+		beat, err = s.Work.Beat(ctx, w.Attempt)
 		return err == nil && beat.Stop
 	}, 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, state.TimedOut, beat.State)
-	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: beat.State, Reason: beat.Reason, At: time.Now().UnixMilli()}))
-	d, err := s.Run(ctx, "p", run.Number)
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: beat.State, Reason: beat.Reason, At: time.Now().UnixMilli()}))
+	d, err := s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.TimedOut, d.State)
 	assert.Contains(t, d.Reason, "the run's limit of 300ms is over")
@@ -237,7 +239,7 @@ func TestWhatHasChangedSinceItLastPassed(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
 	set := func(value string) {
-		_, err := s.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte(value)})
+		_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte(value)})
 		require.NoError(t, err)
 	}
 	set("the first value")
@@ -247,13 +249,13 @@ func TestWhatHasChangedSinceItLastPassed(t *testing.T) {
 		t.Helper()
 		identity, err := age.GenerateX25519Identity()
 		require.NoError(t, err)
-		w, err := workOf(s.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": clang}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()}))
+		w, err := workOf(s.Work.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": clang}, Slots: 1, WaitMs: 1500, Recipient: identity.Recipient().String()}))
 		require.NoError(t, err)
 		require.NotNil(t, w)
-		require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli(), Caches: []api.CacheUse{{Name: "c", Key: key}}}))
+		require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli(), Caches: []api.CacheUse{{Name: "c", Key: key}}}))
 	}
 	s.pushed(t, "main", plan.NoCommit, first)
-	d, err := s.Since(ctx, "app", 1)
+	d, err := s.Report.Since(ctx, "app", 1)
 	require.NoError(t, err)
 	assert.Zero(t, d.Run)
 	end(state.Passed, "14.0.6", "k1")
@@ -262,7 +264,7 @@ func TestWhatHasChangedSinceItLastPassed(t *testing.T) {
 	second := r.commit(map[string]string{"piston/p.toml": file + "env = { MODE = \"fast\" }\n"})
 	s.pushed(t, "main", first, second)
 	end(state.Failed, "15.0.1", "k2")
-	d, err = s.Since(ctx, "app", 2)
+	d, err = s.Report.Since(ctx, "app", 2)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, d.Run)
 	require.Len(t, d.Commits, 1)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -19,6 +20,10 @@ import (
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/vault"
+	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
@@ -29,6 +34,16 @@ func open(t *testing.T) *Service {
 	t.Helper()
 	s, _ := openOn(t)
 	return s
+}
+
+// folders are the blobs of services.
+var folders sync.Map
+
+func blobsOf(t *testing.T, s *Service) *blob.Blobs {
+	t.Helper()
+	blobs, ok := folders.Load(s)
+	require.True(t, ok)
+	return blobs.(*blob.Blobs)
 }
 
 // openOn opens a service and tells where its records are.
@@ -45,9 +60,10 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
 	home := t.TempDir()
-	s, err = Open(asItself(t), st, sm, blobs, Options{Home: home, Master: FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
+	s, err = Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
+	folders.Store(s, blobs)
 	return s, dsn
 }
 
@@ -55,14 +71,14 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 func planned(t *testing.T, s *Service, file string) store.Run {
 	t.Helper()
 	ctx := asItself(t)
-	p, err := s.store.ProjectByName(ctx, "p")
+	p, err := s.Store.ProjectByName(ctx, "p")
 	if err != nil {
 		p = addProject(t, s, "p")
 	}
 	pipeline, findings := definition.Parse("piston/trunk.toml", []byte(file), nil)
 	require.Empty(t, findings)
 	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "push", Branch: "main", Commit: "c0ffee", Queued: time.Now()}
-	require.NoError(t, s.store.Tx(ctx, func(q store.Q) error { return (&planner{Service: s, q: q}).addRun(ctx, &run, pipeline) }))
+	require.NoError(t, s.Tx(ctx, func(q ground.Q) error { return s.Work.AddRun(ctx, q, &run, pipeline) }))
 	return run
 }
 
@@ -72,7 +88,7 @@ const twoJobs = "env = { A = \"1\" }\n[[job.core.step]]\nname = \"test\"\nscript
 func workOf(c api.Claimed, err error) (*api.Work, error) { return c.Work, err }
 
 // asItself is the context of a test that acts as the service itself.
-func asItself(t *testing.T) context.Context { return AsItself(t.Context()) }
+func asItself(t *testing.T) context.Context { return ground.AsItself(t.Context()) }
 
 func claim(t *testing.T, s *Service) (*api.Work, *age.X25519Identity) {
 	t.Helper()
@@ -90,7 +106,7 @@ func claimWithin(t *testing.T, s *Service, wait time.Duration) (*api.Work, *age.
 	t.Helper()
 	identity, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	w, err := workOf(s.Claim(asItself(t), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1,
+	w, err := workOf(s.Work.Claim(asItself(t), api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1,
 		WaitMs: int(wait.Milliseconds()), Recipient: identity.Recipient().String()}))
 	require.NoError(t, err)
 	return w, identity
@@ -100,9 +116,9 @@ func TestARunFromClaimToEnd(t *testing.T) {
 	s := open(t)
 	ctx := asItself(t)
 	run := planned(t, s, twoJobs)
-	_, err := s.SetSecret(ctx, "p", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("the secret value")})
+	_, err := s.Secrets.SetSecret(ctx, "p", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("the secret value")})
 	require.NoError(t, err)
-	_, err = s.SetSecret(ctx, "p", "ada", "OTHER", api.NewSecret{Kind: api.TextSecret, Value: []byte("another value")})
+	_, err = s.Secrets.SetSecret(ctx, "p", "ada", "OTHER", api.NewSecret{Kind: api.TextSecret, Value: []byte("another value")})
 	require.NoError(t, err)
 
 	w, identity := claim(t, s)
@@ -112,33 +128,32 @@ func TestARunFromClaimToEnd(t *testing.T) {
 	assert.Equal(t, "1", w.Env["PISTON_BUILD_NUMBER"])
 	assert.Equal(t, "refs/heads/main", w.Ref)
 	assert.NotContains(t, string(w.Secrets), "the secret value", "sealed on the way")
-	opened, err := (&vault{keys: []*age.X25519Identity{identity}}).open(w.Secrets)
-	require.NoError(t, err)
+	opened := opened(t, identity, w.Secrets)
 	assert.Contains(t, string(opened), "KEY")
 	assert.NotContains(t, string(opened), "OTHER", "only what the job's steps list")
 	none := noClaim(t, s)
 	assert.Nil(t, none, "the second job waits for the first")
 
-	d, err := s.Run(ctx, "p", run.Number)
+	d, err := s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Running, d.State)
 	assert.Equal(t, state.Queued, d.Jobs[1].State)
 
 	at := time.Now().UnixMilli()
-	require.NoError(t, s.Prepared(ctx, w.Attempt, api.Prepared{At: at}))
+	require.NoError(t, s.Work.Prepared(ctx, w.Attempt, api.Prepared{At: at}))
 	code := 2
-	require.NoError(t, s.ReportSteps(ctx, w.Attempt, []api.StepReport{{Step: 0, State: state.Running, At: at}, {Step: 0, State: state.Failed, At: at + 50, ExitCode: &code, Reason: "exit code 2",
+	require.NoError(t, s.Work.ReportSteps(ctx, w.Attempt, []api.StepReport{{Step: 0, State: state.Running, At: at}, {Step: 0, State: state.Failed, At: at + 50, ExitCode: &code, Reason: "exit code 2",
 		Excerpt: []logline.Line{{N: 1, Text: "error: x"}}, Tests: &api.TestReport{Passed: 4, Failed: 1}}}))
 	finish := api.Finish{State: state.Failed, Reason: "step failed", At: at + 60, Lines: 1}
-	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, finish))
-	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, finish), "the same again is no error: its answer may have been lost")
-	assert.ErrorIs(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: at + 99}), ErrGone)
-	assert.ErrorIs(t, s.ReportSteps(ctx, w.Attempt, []api.StepReport{{State: state.Passed}}), ErrGone)
-	assert.ErrorIs(t, s.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "late"}})), ErrGone)
-	_, err = s.Beat(ctx, w.Attempt)
-	assert.ErrorIs(t, err, ErrGone)
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, finish))
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, finish), "the same again is no error: its answer may have been lost")
+	assert.ErrorIs(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: at + 99}), ground.ErrGone)
+	assert.ErrorIs(t, s.Work.ReportSteps(ctx, w.Attempt, []api.StepReport{{State: state.Passed}}), ground.ErrGone)
+	assert.ErrorIs(t, s.Logs.AppendLog(ctx, w.Attempt, 1, logline.Encode([]logline.Line{{Text: "late"}})), ground.ErrGone)
+	_, err = s.Work.Beat(ctx, w.Attempt)
+	assert.ErrorIs(t, err, ground.ErrGone)
 
-	d, err = s.Run(ctx, "p", run.Number)
+	d, err = s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Failed, d.State)
 	assert.Equal(t, "core › test", d.FailedAt)
@@ -150,39 +165,39 @@ func TestARunFromClaimToEnd(t *testing.T) {
 	assert.Equal(t, state.Skipped, d.Jobs[1].State)
 	assert.Equal(t, "core failed", d.Jobs[1].Reason)
 	assert.Equal(t, 4, d.Jobs[0].Tests.Passed)
-	assert.ErrorIs(t, s.StopRun(ctx, "p", run.Number, "ada"), ErrInvalid, "it is over")
+	assert.ErrorIs(t, s.Work.StopRun(ctx, "p", run.Number, "ada"), ground.ErrInvalid, "it is over")
 }
 
 func TestALostRunnerIsTriedAgainThreeTimes(t *testing.T) {
 	s := open(t)
 	ctx := asItself(t)
 	run := planned(t, s, "[[job.main.step]]\nscript = \"true\"\n")
-	for number := 1; number <= MaxAttempts; number++ {
+	for number := 1; number <= work.MaxAttempts; number++ {
 		w, _ := claim(t, s)
 		require.NotNil(t, w, "attempt %d", number)
 		assert.Equal(t, number, w.Number)
-		a, err := s.store.AttemptByID(ctx, w.Attempt)
+		a, err := s.Store.AttemptByID(ctx, w.Attempt)
 		require.NoError(t, err)
-		require.NoError(t, s.lose(ctx, a), "with a lease that is not over nothing happens")
-		_, err = s.store.IsRunning(ctx, w.Attempt)
+		require.NoError(t, s.Work.Lose(ctx, a), "with a lease that is not over nothing happens")
+		_, err = s.Store.IsRunning(ctx, w.Attempt)
 		require.NoError(t, err)
-		_, err = s.store.Beat(ctx, w.Attempt, -time.Second)
+		_, err = s.Store.Beat(ctx, w.Attempt, -time.Second)
 		require.NoError(t, err)
-		require.NoError(t, s.lose(ctx, a))
+		require.NoError(t, s.Work.Lose(ctx, a))
 	}
-	d, err := s.Run(ctx, "p", run.Number)
+	d, err := s.Report.Run(ctx, "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Failed, d.State)
 	assert.Contains(t, d.Jobs[0].Reason, "was lost")
-	require.Len(t, d.Jobs[0].Attempts, MaxAttempts)
+	require.Len(t, d.Jobs[0].Attempts, work.MaxAttempts)
 	assert.EqualValues(t, 1, d.BuildNumber, "the number stays the run's")
 }
 
 func TestStoppingWhatWaits(t *testing.T) {
 	s := open(t)
 	run := planned(t, s, twoJobs)
-	require.NoError(t, s.StopRun(asItself(t), "p", run.Number, "ada"))
-	d, err := s.Run(asItself(t), "p", run.Number)
+	require.NoError(t, s.Work.StopRun(asItself(t), "p", run.Number, "ada"))
+	d, err := s.Report.Run(asItself(t), "p", run.Number)
 	require.NoError(t, err)
 	assert.Equal(t, state.Cancelled, d.State)
 	assert.Equal(t, "stopped by ada", d.Reason)
@@ -202,13 +217,13 @@ func TestFollowingALogAcrossItsMove(t *testing.T) {
 		for n := from; n <= to; n++ {
 			lines = append(lines, logline.Line{N: n, Text: fmt.Sprintf("line %d", n)})
 		}
-		require.NoError(t, s.AppendLog(ctx, w.Attempt, from, logline.Encode(lines)))
+		require.NoError(t, s.Logs.AppendLog(ctx, w.Attempt, from, logline.Encode(lines)))
 	}
 	read := func(from int64, want int64) []logline.Line {
 		reading, stop := context.WithTimeout(ctx, 10*time.Second)
 		defer stop()
 		var got []logline.Line
-		_ = s.Follow(reading, run.ID, 0, Cursors{w.Attempt: from}, func(_ store.Attempt, lines []logline.Line) error {
+		_ = s.Logs.Follow(reading, run.ID, 0, logs.Cursors{w.Attempt: from}, func(_ store.Attempt, lines []logline.Line) error {
 			got = append(got, lines...)
 			if got[len(got)-1].N >= want {
 				return errors.New("enough")
@@ -226,56 +241,22 @@ func TestFollowingALogAcrossItsMove(t *testing.T) {
 	send(101, 150)
 	read(0, 150)
 	read(70, 150)
-	require.NoError(t, s.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: 1, Lines: 150}))
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: 1, Lines: 150}))
 	require.Eventually(t, func() bool {
-		a, err := s.store.AttemptByID(ctx, w.Attempt)
+		a, err := s.Store.AttemptByID(ctx, w.Attempt)
 		return err == nil && a.LogMoved != nil && a.LogLines == 150
 	}, 10*time.Second, 20*time.Millisecond)
-	a, err := s.store.AttemptByID(ctx, w.Attempt)
+	a, err := s.Store.AttemptByID(ctx, w.Attempt)
 	require.NoError(t, err)
-	require.NoError(t, s.stream.PurgeLog(ctx, logOf(a)))
+	require.NoError(t, s.Stream.PurgeLog(ctx, logs.LogOf(a)))
 	read(0, 150)
 	assert.Equal(t, "line 150", read(149, 150)[0].Text)
 	var text strings.Builder
-	require.NoError(t, s.WriteLog(ctx, "p", run.Number, "main", 0, &text))
+	require.NoError(t, s.Logs.WriteLog(ctx, "p", run.Number, "main", 0, &text))
 	assert.Equal(t, 150, strings.Count(text.String(), "\n"))
-	part, err := s.Log(ctx, "p", run.Number, LogRequest{Job: "main", Tail: 2, Limit: 10})
+	part, err := s.Logs.Log(ctx, "p", run.Number, logs.LogRequest{Job: "main", Tail: 2, Limit: 10})
 	require.NoError(t, err)
 	assert.True(t, part.Complete)
 	assert.Equal(t, "line 149", part.Lines[0].Text)
-	assert.ErrorIs(t, s.AppendLog(ctx, w.Attempt, 0, []byte("no line")), ErrInvalid)
-}
-
-func TestPasswordHashes(t *testing.T) {
-	a, b := hashPassword("same"), hashPassword("same")
-	assert.NotEqual(t, a, b, "salted")
-	assert.True(t, strings.HasPrefix(a, "$argon2id$v=19$m=19456,t=2,p=1$"), a)
-	assert.True(t, passwordFits("same", a))
-	assert.False(t, passwordFits("other", a))
-	for _, damaged := range []string{"", "$argon2id$", strings.Replace(a, "v=19", "v=1", 1), a[:len(a)-8] + "!!!!!!!!"} {
-		assert.False(t, passwordFits("same", damaged), damaged)
-	}
-}
-
-func TestRemotesThatAreRefused(t *testing.T) {
-	for _, ok := range []string{"/srv/git/a.git", "https://host.example/a.git", "http://127.0.0.1:80/a"} {
-		assert.NoError(t, checkRemote(ok), ok)
-	}
-	for _, bad := range []string{"", "relative", "/srv/../etc", "/srv/a/", "ssh://x/y", "ext::sh -c id", "file:///etc", "--upload-pack=x", "https://", "https://u:p@h/x", "https://token@h/x"} {
-		assert.ErrorIs(t, checkRemote(bad), ErrInvalid, bad)
-	}
-}
-
-func TestPushesThatAreRefused(t *testing.T) {
-	id := strings.Repeat("a", 40)
-	update := func(ref, before, after string) string {
-		return fmt.Sprintf(`{"type":"push","data":{"updates":[{"ref":%q,"before":%q,"after":%q}]}}`, ref, before, after)
-	}
-	_, err := readEvent([]byte(update("refs/heads/main", id, id)))
-	require.NoError(t, err)
-	for _, bad := range []string{"", "[]", "{}", `{"type":"other"}`, `{"type":"push","data":{"updates":[]}}`, update("main", id, id),
-		update("refs/heads/main", "short", id), update("refs/heads/main", id, strings.Repeat("Z", 40)), update("refs/"+strings.Repeat("x", 2000), id, id)} {
-		_, err := readEvent([]byte(bad))
-		assert.ErrorIs(t, err, ErrInvalid, "%.60s", bad)
-	}
+	assert.ErrorIs(t, s.Logs.AppendLog(ctx, w.Attempt, 0, []byte("no line")), ground.ErrInvalid)
 }

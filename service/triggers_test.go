@@ -13,6 +13,9 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/intake"
+	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 )
 
@@ -26,7 +29,7 @@ func (s *Service) pushed(t *testing.T, branch, before, after string) {
 
 func (s *Service) details(t *testing.T, number int64) api.RunDetail {
 	t.Helper()
-	d, err := s.Run(asItself(t), "app", number)
+	d, err := s.Report.Run(asItself(t), "app", number)
 	require.NoError(t, err)
 	return d
 }
@@ -53,14 +56,14 @@ func TestPathsCountFromWhatThePipelineLastSaw(t *testing.T) {
 	r.git("checkout", "-q", "work/a")
 	r.git("commit", "-q", "--amend", "--allow-empty", "-m", "rewritten")
 	gone := strings.Repeat("a", 40)
-	require.NoError(t, s.store.SetHead(asItself(t), runsProject(t, s), "docs", "work/a", gone))
+	require.NoError(t, s.Store.SetHead(asItself(t), runsProject(t, s), "docs", "work/a", gone))
 	s.pushed(t, "work/a", branch, r.git("rev-parse", "HEAD"))
 	require.Len(t, runsOf(t, s), 3, "when history was rewritten everything counts as changed")
 }
 
 func runsProject(t *testing.T, s *Service) int64 {
 	t.Helper()
-	p, err := s.store.ProjectByName(asItself(t), "app")
+	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	return p.ID
 }
@@ -89,7 +92,7 @@ func TestCommitsThatStartNothing(t *testing.T) {
 	s.pushed(t, "main", first, r.git("rev-parse", "HEAD"))
 	assert.Empty(t, runsOf(t, s), "its trailer asks for no run")
 	own := r.commit(map[string]string{"VERSION": "2"})
-	require.NoError(t, s.store.AddOwnCommit(asItself(t), runsProject(t, s), own))
+	require.NoError(t, s.Store.AddOwnCommit(asItself(t), runsProject(t, s), own))
 	s.pushed(t, "main", first, own)
 	assert.Empty(t, runsOf(t, s), "the service made it itself")
 	s.pushed(t, "main", own, r.commit(map[string]string{"a": "b"}))
@@ -100,7 +103,7 @@ const proposals = "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n[[job.
 
 func TestAProposalIsBuiltMerged(t *testing.T) {
 	s, r := openWithRepository(t)
-	_, err := s.SetSecret(asItself(t), "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
+	_, err := s.Secrets.SetSecret(asItself(t), "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": proposals, "a": "1", "b": "1"})
 	r.git("checkout", "-q", "-b", "feet")
@@ -130,18 +133,18 @@ func TestAProposalIsBuiltMerged(t *testing.T) {
 func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
-	_, err := s.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", api.NewSecret{Kind: api.TextSecret, Value: []byte("long enough")})
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/p.toml": proposals, "a": "1", "b": "1"})
 	r.git("checkout", "-q", "-b", "fork")
-	p, err := s.store.ProjectByName(ctx, "app")
+	p, err := s.Store.ProjectByName(ctx, "app")
 	require.NoError(t, err)
 	propose := func(files map[string]string) {
 		t.Helper()
 		head := r.commit(files)
-		accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
+		accepted, err := s.Intake.Receive(ctx, p, "proposal-"+head, intake.Spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 		require.NoError(t, err)
-		s.planRecorded(ctx, accepted.ID)
+		s.Intake.PlanRecorded(ctx, accepted.ID)
 	}
 	propose(map[string]string{"a": "2"})
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 1 }, 10*time.Second, 20*time.Millisecond)
@@ -151,8 +154,8 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 	assert.Empty(t, w.Secrets)
 	assert.Equal(t, "false", w.Env["PISTON_TRUSTED"])
 	assert.NotEmpty(t, w.Job.Step[1].Skip, "the step that wants one is skipped")
-	_, err = s.SaveCache(ctx, w.Attempt, "c", "k", strings.NewReader("poison"))
-	assert.ErrorIs(t, err, ErrForbidden, "what it has made must not reach others")
+	_, err = s.Work.SaveCache(ctx, w.Attempt, "c", "k", strings.NewReader("poison"))
+	assert.ErrorIs(t, err, ground.ErrForbidden, "what it has made must not reach others")
 
 	// It may write into its pipeline file what it likes.
 	propose(map[string]string{"piston/p.toml": strings.Replace(proposals, "when = \"trusted\"\n", "", 1)})
@@ -167,12 +170,12 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
-	_, err := s.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
+	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/with.toml": wantsKey, "piston/plain.toml": "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n" + step})
 	started := func(pipeline string) int64 {
 		t.Helper()
-		_, err := s.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: pipeline})
+		_, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: pipeline})
 		require.NoError(t, err)
 		w, _ := claim(t, s)
 		require.NotNil(t, w)
@@ -180,14 +183,14 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	}
 	save := func(attempt int64, key string) {
 		t.Helper()
-		_, err := s.SaveCache(ctx, attempt, "c", key, strings.NewReader(key))
+		_, err := s.Work.SaveCache(ctx, attempt, "c", key, strings.NewReader(key))
 		require.NoError(t, err)
 	}
 	finds := func(attempt int64, key string) bool {
 		t.Helper()
-		content, _, err := s.OpenCache(ctx, attempt, key)
+		content, _, err := s.Work.OpenCache(ctx, attempt, key)
 		if err != nil {
-			require.ErrorIs(t, err, ErrNotFound)
+			require.ErrorIs(t, err, ground.ErrNotFound)
 			return false
 		}
 		require.NoError(t, content.Close())
@@ -199,13 +202,13 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	assert.True(t, finds(plain, "opened"), "whoever may push may have it")
 	save(plain, "made of it")
 
-	p, err := s.store.ProjectByName(ctx, "app")
+	p, err := s.Store.ProjectByName(ctx, "app")
 	require.NoError(t, err)
 	r.git("checkout", "-q", "-b", "fork")
 	head := r.commit(map[string]string{"a": "2"})
-	accepted, err := s.receive(ctx, p, "proposal-"+head, spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
+	accepted, err := s.Intake.Receive(ctx, p, "proposal-"+head, intake.Spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 	require.NoError(t, err)
-	s.planRecorded(ctx, accepted.ID)
+	s.Intake.PlanRecorded(ctx, accepted.ID)
 	w, _ := claim(t, s)
 	require.NotNil(t, w)
 	assert.True(t, finds(w.Attempt, "free"))
@@ -222,7 +225,7 @@ func TestAPipelineThatFollowsAnother(t *testing.T) {
 		t.Helper()
 		w, _ := claim(t, s)
 		require.NotNil(t, w)
-		require.NoError(t, s.FinishAttempt(asItself(t), w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli()}))
+		require.NoError(t, s.Work.FinishAttempt(asItself(t), w.Attempt, api.Finish{State: to, At: time.Now().UnixMilli()}))
 	}
 	end(state.Passed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 2 }, 10*time.Second, 20*time.Millisecond)
@@ -232,14 +235,14 @@ func TestAPipelineThatFollowsAnother(t *testing.T) {
 	assert.Equal(t, here, run.Commit)
 	end(state.Passed)
 
-	_, err := s.Restart(asItself(t), "app", 1, "ada", api.Restart{})
+	_, err := s.Intake.Restart(asItself(t), "app", 1, "ada", api.Restart{})
 	require.NoError(t, err)
 	end(state.Failed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 4 }, 10*time.Second, 20*time.Millisecond)
 	assert.Equal(t, "mend", runsOf(t, s)[0].Pipeline)
 	// Starting again what failed ends the run anew, which counts anew.
 	end(state.Passed)
-	_, err = s.Restart(asItself(t), "app", 3, "ada", api.Restart{Failed: true})
+	_, err = s.Intake.Restart(asItself(t), "app", 3, "ada", api.Restart{Failed: true})
 	require.NoError(t, err)
 	end(state.Passed)
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 5 }, 10*time.Second, 20*time.Millisecond)
@@ -252,7 +255,7 @@ func TestRunsThatStartEachOtherComeToAnEnd(t *testing.T) {
 	s.pushed(t, "main", plan.NoCommit, here)
 	assert.Equal(t, state.Failed, s.details(t, 1).State, "the check sees the circle")
 	time.Sleep(3 * time.Second)
-	assert.LessOrEqual(t, len(runsOf(t, s)), maxDepth+1)
+	assert.LessOrEqual(t, len(runsOf(t, s)), intake.MaxDepth+1)
 }
 
 func TestSchedulesAreKeptAndMissedOnesTold(t *testing.T) {
@@ -261,7 +264,7 @@ func TestSchedulesAreKeptAndMissedOnesTold(t *testing.T) {
 	file := "[trigger.schedule.night]\ncron = \"*/10 * * * *\"\nzone = \"Europe/Lisbon\"\n" + step
 	here := r.commit(map[string]string{"piston/nightly.toml": file})
 	s.pushed(t, "main", plan.NoCommit, here)
-	list, err := s.Schedules(ctx, "app")
+	list, err := s.Intake.Schedules(ctx, "app")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Europe/Lisbon", list[0].Zone)
@@ -271,9 +274,9 @@ func TestSchedulesAreKeptAndMissedOnesTold(t *testing.T) {
 	// The service was away for an hour: one run makes up for it, on however many servers.
 	due := store.Schedule{ProjectID: runsProject(t, s), Pipeline: "nightly", Name: "night"}
 	past := time.Now().Add(-time.Hour).Truncate(10 * time.Minute)
-	require.NoError(t, s.store.ScheduleDone(ctx, due, past, ""))
+	require.NoError(t, s.Store.ScheduleDone(ctx, due, past, ""))
 	for range 3 {
-		require.NoError(t, s.startDue(ctx))
+		require.NoError(t, s.Intake.StartDue(ctx))
 	}
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 1 }, 10*time.Second, 20*time.Millisecond)
 	d := s.details(t, 1)
@@ -283,14 +286,14 @@ func TestSchedulesAreKeptAndMissedOnesTold(t *testing.T) {
 	require.NotEmpty(t, d.Findings)
 	assert.Equal(t, "schedule-missed", d.Findings[len(d.Findings)-1].Code)
 	assert.Regexp(t, `[67] times passed`, d.Findings[len(d.Findings)-1].Message)
-	list, err = s.Schedules(ctx, "app")
+	list, err = s.Intake.Schedules(ctx, "app")
 	require.NoError(t, err)
 	assert.True(t, list[0].Next.After(time.Now()))
 	assert.EqualValues(t, 1, list[0].LastRun)
 	assert.Contains(t, list[0].Note, "missed while the service was away")
 
 	s.pushed(t, "main", here, r.commit(map[string]string{"piston/nightly.toml": "[trigger.push]\nbranches = [\"x\"]\n" + step}))
-	list, err = s.Schedules(ctx, "app")
+	list, err = s.Intake.Schedules(ctx, "app")
 	require.NoError(t, err)
 	assert.Empty(t, list, "the main branch has it no more")
 }
@@ -299,11 +302,11 @@ func TestInputsAreChecked(t *testing.T) {
 	s, r := openWithRepository(t)
 	r.commit(map[string]string{"piston/p.toml": "[input.channel]\nkind = \"choice\"\nchoices = [\"beta\", \"public\"]\n[input.count]\nkind = \"number\"\nrequired = true\n[job.a]\nwhen = 'input.count > 2.0'\n" + step})
 	start := func(in map[string]string) (api.Run, error) {
-		return s.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "p", Inputs: in})
+		return s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "p", Inputs: in})
 	}
 	for _, bad := range []map[string]string{nil, {"count": "many"}, {"count": "3", "channel": "other"}, {"count": "3", "nothing": "x"}, {"count": strings.Repeat("9", 11<<10)}} {
 		_, err := start(bad)
-		assert.ErrorIs(t, err, ErrInvalid, "%.50v", bad)
+		assert.ErrorIs(t, err, ground.ErrInvalid, "%.50v", bad)
 	}
 	assert.Empty(t, runsOf(t, s), "what cannot be used makes no run")
 	run, err := start(map[string]string{"count": "3"})
@@ -312,7 +315,7 @@ func TestInputsAreChecked(t *testing.T) {
 	w, _ := claim(t, s)
 	require.NotNil(t, w, "its condition holds")
 	assert.Equal(t, "3", w.Env["PISTON_INPUT_COUNT"])
-	again, err := s.Restart(asItself(t), "app", run.Number, "bea", api.Restart{})
+	again, err := s.Intake.Restart(asItself(t), "app", run.Number, "bea", api.Restart{})
 	require.NoError(t, err)
 	assert.Equal(t, run.Inputs, again.Inputs, "started again with the same")
 	assert.Equal(t, "bea", again.StartedBy)
@@ -328,10 +331,10 @@ func TestFiveHundredRefsInOnePush(t *testing.T) {
 	began := time.Now()
 	s.takeIn(t, "many", updates...)
 	t.Logf("planned in %s", time.Since(began))
-	page, err := s.Queue(asItself(t), QueueFilter{Limit: 10})
+	page, err := s.Work.Queue(asItself(t), work.QueueFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, page.Jobs, 10)
-	list, err := s.store.Runs(asItself(t), runsProject(t, s), store.RunFilter{Limit: 1})
+	list, err := s.Store.Runs(asItself(t), runsProject(t, s), store.RunFilter{Limit: 1})
 	require.NoError(t, err)
 	assert.EqualValues(t, 500, list[0].Number)
 }
@@ -341,12 +344,12 @@ func TestPushesPlannedAtTheSameTime(t *testing.T) {
 	s, r := openWithRepository(t)
 	first := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\npaths = [\"a\"]\n" + step, "piston/q.toml": "[trigger.push]\n" + step, "a": "0"})
 	before, p := first, runsProject(t, s)
-	project, err := s.store.ProjectByID(asItself(t), p)
+	project, err := s.Store.ProjectByID(asItself(t), p)
 	require.NoError(t, err)
 	const pushes = 12
 	for i := range pushes {
 		after := r.commit(map[string]string{"a": fmt.Sprint(i + 1)})
-		_, err := s.receive(asItself(t), project, after, spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}}, 0)
+		_, err := s.Intake.Receive(asItself(t), project, after, intake.Spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: before, After: after}}}}, 0)
 		require.NoError(t, err)
 		before = after
 	}
@@ -365,12 +368,12 @@ func TestPushesPlannedAtTheSameTime(t *testing.T) {
 func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {
 	s, r := openWithRepository(t)
 	here := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n" + step})
-	p, err := s.store.ProjectByName(asItself(t), "app")
+	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
 	answers := make(chan api.PushAccepted, 10)
 	for range 10 {
 		go func() {
-			a, err := s.receive(asItself(t), p, "the-same", spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}}, 0)
+			a, err := s.Intake.Receive(asItself(t), p, "the-same", intake.Spooled{Push: &api.PushData{Updates: []plan.RefUpdate{{Ref: "refs/heads/main", Before: plan.NoCommit, After: here}}}}, 0)
 			assert.NoError(t, err)
 			answers <- a
 		}()
@@ -390,7 +393,7 @@ func TestTheSameDeliveryTenTimesAtOnce(t *testing.T) {
 func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	s, r := openWithRepository(t)
 	r.commit(map[string]string{"piston/p.toml": "about = \"x\"\n[trigger.push]\n" + step + "[job.b]\nafter = [\"a\"]\n[[job.b.step]]\nscript = \"true\"\n", "piston/q.toml": "oops = 1\n"})
-	list, err := s.Pipelines(asItself(t), "app", "")
+	list, err := s.Intake.Pipelines(asItself(t), "app", "")
 	require.NoError(t, err)
 	require.Len(t, list.Pipelines, 2)
 	assert.Equal(t, "main", list.Ref)
@@ -398,7 +401,7 @@ func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	assert.Equal(t, []string{"a"}, list.Pipelines[0].Jobs[1].After)
 	assert.Equal(t, 5, list.Pipelines[0].Jobs[1].Line)
 	assert.Equal(t, "unknown-key", list.Pipelines[1].Findings[0].Code)
-	note, err := s.Check(asItself(t), "app", api.CheckRequest{Name: "new", Text: step + "secrets = [\"NO\"]\n[[job.a.step]]\nscript = \"tools/none\"\n"})
+	note, err := s.Intake.Check(asItself(t), "app", api.CheckRequest{Name: "new", Text: step + "secrets = [\"NO\"]\n[[job.a.step]]\nscript = \"tools/none\"\n"})
 	require.NoError(t, err)
 	var found []string
 	for _, f := range note.Findings {
@@ -406,6 +409,6 @@ func TestPipelinesAsTheyStandAndChecksWhileTyping(t *testing.T) {
 	}
 	assert.ElementsMatch(t, []string{"nobody-can", "secret-not-set", "no-file"}, found)
 	assert.True(t, definition.HasErrors(note.Findings))
-	_, err = s.Pipelines(asItself(t), "app", "gone")
-	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.Intake.Pipelines(asItself(t), "app", "gone")
+	assert.ErrorIs(t, err, ground.ErrNotFound)
 }

@@ -1,0 +1,94 @@
+// Package fact names what can happen that somebody may want to hear of, and who that is. A use case tells a fact once,
+// in the transaction in which it happens; the audit trail, what consoles hear and who is woken follow from its kind.
+package fact
+
+import "gentlepiston.example/piston/core/state"
+
+// Kind is what happened, such as secret.set.
+type Kind string
+
+// Follows says what follows from a fact.
+type Follows struct {
+	Audit   bool // it is somebody's act, and is kept in the audit trail
+	Console bool // whoever watches the run is told
+	Work    bool // there may be jobs to claim: runners that wait are looked after
+	Runners bool // runners at work should learn of it with their next beat, now
+	Later   bool // there may be logs to move, and pipelines that waited for the end of a run
+}
+
+// The kinds.
+const (
+	GroupDrop      Kind = "group.drop"
+	GroupSet       Kind = "group.set"
+	HookKeyRead    Kind = "hook-key.read"
+	KeptRules      Kind = "kept.rules"
+	MasterRotate   Kind = "master.rotate"
+	PersonAdd      Kind = "person.add"
+	PersonChange   Kind = "person.change"
+	PasswordChange Kind = "person.change-password"
+	PasswordReset  Kind = "person.reset-password"
+	ProjectAdd     Kind = "project.add"
+	ProjectHold    Kind = "project.hold"
+	ProjectLend    Kind = "project.lend"
+	ProjectLimit   Kind = "project.limit"
+	ProjectNetwork Kind = "project.network"
+	ProjectRemove  Kind = "project.remove"
+	PushRetry      Kind = "push.retry"
+	RoleGrant      Kind = "role.grant"
+	RoleTake       Kind = "role.take"
+	RunAgain       Kind = "run.again"
+	RunChanged     Kind = "run.changed" // its state, or what its jobs wait for
+	RunEnding      Kind = "run.ending"  // its jobs are asked to end
+	RunGoesOn      Kind = "run.goes-on" // something in it has begun or ended
+	RunStart       Kind = "run.start"
+	RunStop        Kind = "run.stop"
+	RunnerForget   Kind = "runner.forget"
+	RunnerHold     Kind = "runner.hold"
+	SecretChange   Kind = "secret.change"
+	SecretDrop     Kind = "secret.drop"
+	SecretRestore  Kind = "secret.restore"
+	SecretSet      Kind = "secret.set"
+	SessionClose   Kind = "session.close"
+	SessionOpen    Kind = "session.open"
+	SessionRefuse  Kind = "session.refuse"
+	TokenAdd       Kind = "token.add"
+	TokenRevoke    Kind = "token.revoke"
+)
+
+// act is what follows from most of what people do.
+var act = Follows{Audit: true}
+
+// Kinds lists them all, with what follows.
+var Kinds = map[Kind]Follows{
+	GroupDrop: act, GroupSet: act, HookKeyRead: act, KeptRules: act, MasterRotate: act, PasswordChange: act,
+	PasswordReset: act, PersonAdd: act, PersonChange: act, ProjectAdd: act, ProjectLend: act, ProjectNetwork: act,
+	PushRetry: act, RoleGrant: act, RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act,
+	SecretChange: act, SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
+	SessionRefuse: act, TokenAdd: act, TokenRevoke: act,
+	ProjectHold:   {Audit: true, Work: true},
+	ProjectLimit:  {Audit: true, Work: true},
+	RunnerHold:    {Audit: true, Work: true},
+	ProjectRemove: {Audit: true, Runners: true},
+	RunChanged:    {Console: true, Work: true, Later: true},
+	RunGoesOn:     {Console: true},
+	RunEnding:     {Runners: true},
+}
+
+// And is what follows from both.
+func (f Follows) And(other Follows) Follows {
+	return Follows{f.Audit || other.Audit, f.Console || other.Console, f.Work || other.Work, f.Runners || other.Runners,
+		f.Later || other.Later}
+}
+
+// Fact is something that happened. It holds no secrets.
+type Fact struct {
+	Kind    Kind
+	Project string // its name; "" when it is of none
+	Subject string // what it happened to, such as a secret's name
+	Before  any    // as it was, and as it is; nil for nothing
+	After   any
+
+	ProjectID int64 // of those of a run, with its number and state
+	Run       int64
+	State     state.State
+}

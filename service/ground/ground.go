@@ -1,0 +1,130 @@
+// Package ground is what every use case stands on: who asks and what they may see, the records, the loops that run
+// beside requests, and how it is told what happened. It keeps nothing in memory that another server on the same records
+// would miss.
+package ground
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/store"
+	"gentlepiston.example/piston/stream"
+)
+
+// Ground is what the rooms of one server share.
+type Ground struct {
+	Store  *store.Store
+	Stream *stream.Stream
+	Space  *Space // of the disk that the data folder is on
+	Log    *slog.Logger
+	Life   context.Context // of the service itself; it ends when the server does
+
+	home  string
+	kick  chan struct{} // something is in the outbox
+	moves chan struct{} // a log may be ready to move
+	ends  chan struct{} // a run is over, for which another pipeline may wait
+	end   context.CancelFunc
+	at    sync.WaitGroup
+}
+
+// New is the ground of a server whose data folder is home and keeps so many bytes of the disk free.
+func New(st *store.Store, sm *stream.Stream, home string, reserve int64, log *slog.Logger) *Ground {
+	g := &Ground{Store: st, Stream: sm, Space: &Space{dir: home, Reserve: reserve}, Log: log, home: home,
+		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
+	g.Life, g.end = context.WithCancel(AsItself(context.Background()))
+	return g
+}
+
+// Close ends what runs beside requests, and waits for it.
+func (s *Ground) Close() {
+	s.end()
+	s.at.Wait()
+}
+
+// Home is the data folder.
+func (s *Ground) Home() string { return s.home }
+
+// Go does something beside the request that wanted it. It ends with Life.
+func (s *Ground) Go(do func()) { s.at.Go(do) }
+
+// JobsTopic is woken when there may be work to claim.
+const JobsTopic = "jobs"
+
+// Mirror is where the copy is of a project's remote that is not on this machine.
+func (s *Ground) Mirror(project int64) string {
+	return filepath.Join(s.home, "mirrors", fmt.Sprintf("%d.git", project))
+}
+
+// poke wakes a background loop; when it is awake already, that is enough.
+func poke(ch chan struct{}) {
+	select {
+	case ch <- struct{}{}:
+	default:
+	}
+}
+
+// Loop does a piece of upkeep every so often, and when poked. A failure is logged once until it changes.
+func (s *Ground) Loop(every time.Duration, poked chan struct{}, what string, do func(context.Context) error) {
+	s.at.Go(func() {
+		last := ""
+		for {
+			select {
+			case <-time.After(every):
+			case <-poked:
+			case <-s.Life.Done():
+				return
+			}
+			err := do(s.Life)
+			if s.Life.Err() != nil {
+				return
+			}
+			if text := fmt.Sprint(err); err != nil && text != last {
+				s.Log.Warn(what+" failed; trying again", "error", err)
+				last = text
+			} else if err == nil {
+				last = ""
+			}
+		}
+	})
+}
+
+// Moves is poked when a log may be ready to move.
+func (s *Ground) Moves() chan struct{} { return s.moves }
+
+// Ends is poked when a run is over, for which another pipeline may wait.
+func (s *Ground) Ends() chan struct{} { return s.ends }
+
+// Background starts the loops of the ground itself.
+func (s *Ground) Background() { s.Loop(time.Second, s.kick, "publishing events", s.publish) }
+
+// publish sends what is in the outbox. An event that was sent and not removed is sent again under the same id,
+// which the stream takes for the same.
+func (s *Ground) publish(ctx context.Context) error {
+	for {
+		n := 0
+		err := s.Store.Tx(ctx, func(q store.Q) error {
+			events, err := q.TakeEvents(ctx)
+			if err != nil {
+				return err
+			}
+			n = len(events)
+			for _, e := range events {
+				if err := s.Stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), api.Change(e.Body.V)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
+// BeatTopic is woken when a runner should learn something with its next beat, now.
+const BeatTopic = "beats"

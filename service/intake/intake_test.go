@@ -1,0 +1,82 @@
+package intake
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/store"
+)
+
+func TestEventsThatAreRefused(t *testing.T) {
+	id := "0123456789abcdef0123456789abcdef01234567"
+	good := api.ProposalData{Proposal: "41", Target: "main", Commit: id, Ref: "refs/outside/41"}
+	require.NoError(t, checkProposal(good))
+	for name, change := range map[string]func(*api.ProposalData){
+		"no name":                    func(d *api.ProposalData) { d.Proposal = "" },
+		"a name with a break":        func(d *api.ProposalData) { d.Proposal = "4\n1" },
+		"no target":                  func(d *api.ProposalData) { d.Target = "" },
+		"a target that is an option": func(d *api.ProposalData) { d.Target = "a b" },
+		"a target that leaves":       func(d *api.ProposalData) { d.Target = "../x" },
+		"a commit that is none":      func(d *api.ProposalData) { d.Commit = "main" },
+		"a ref that is none":         func(d *api.ProposalData) { d.Ref = "--upload-pack=x" },
+		"a ref with a colon":         func(d *api.ProposalData) { d.Ref = "refs/a:refs/b" },
+	} {
+		d := good
+		change(&d)
+		assert.ErrorIs(t, checkProposal(d), ground.ErrInvalid, name)
+	}
+	for _, ref := range []string{"refs/heads/main", "refs/heads/work/ünï", "refs/tags/v1.0"} {
+		assert.True(t, refForm(ref), ref)
+	}
+	for _, ref := range []string{"main", "refs/heads/a..b", "refs/heads/a~1", "refs/heads/a^", "refs/heads/a?", "refs/heads/a[", "refs/heads/a\\b", "refs/heads/", "refs/heads/a\x7f"} {
+		assert.False(t, refForm(ref), ref)
+	}
+}
+
+func TestAdvancingASchedule(t *testing.T) {
+	noon := time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC)
+	d := store.Schedule{Pipeline: "p", Name: "n", Cron: "0 * * * *", Zone: "UTC", Branch: "main", Next: noon}
+	next, event, err := advance(d, noon.Add(2*time.Second))
+	require.NoError(t, err)
+	assert.Zero(t, event.Missed, "a moment late is not missed")
+	assert.Equal(t, noon, event.At)
+	assert.Equal(t, noon.Add(time.Hour), next.UTC())
+	next, event, err = advance(d, noon.Add(3*time.Hour+time.Minute))
+	require.NoError(t, err)
+	assert.Equal(t, 3, event.Missed, "the one a minute ago is in time")
+	assert.Equal(t, noon.Add(3*time.Hour), event.At.UTC(), "one run, of the latest time")
+	assert.Equal(t, noon.Add(4*time.Hour), next.UTC())
+	d.Cron = "never"
+	_, _, err = advance(d, noon)
+	assert.Error(t, err)
+}
+
+func TestRemotesThatAreRefused(t *testing.T) {
+	for _, ok := range []string{"/srv/git/a.git", "https://host.example/a.git", "http://127.0.0.1:80/a"} {
+		assert.NoError(t, checkRemote(ok), ok)
+	}
+	for _, bad := range []string{"", "relative", "/srv/../etc", "/srv/a/", "ssh://x/y", "ext::sh -c id", "file:///etc", "--upload-pack=x", "https://", "https://u:p@h/x", "https://token@h/x"} {
+		assert.ErrorIs(t, checkRemote(bad), ground.ErrInvalid, bad)
+	}
+}
+
+func TestPushesThatAreRefused(t *testing.T) {
+	id := strings.Repeat("a", 40)
+	update := func(ref, before, after string) string {
+		return fmt.Sprintf(`{"type":"push","data":{"updates":[{"ref":%q,"before":%q,"after":%q}]}}`, ref, before, after)
+	}
+	_, err := readEvent([]byte(update("refs/heads/main", id, id)))
+	require.NoError(t, err)
+	for _, bad := range []string{"", "[]", "{}", `{"type":"other"}`, `{"type":"push","data":{"updates":[]}}`, update("main", id, id),
+		update("refs/heads/main", "short", id), update("refs/heads/main", id, strings.Repeat("Z", 40)), update("refs/"+strings.Repeat("x", 2000), id, id)} {
+		_, err := readEvent([]byte(bad))
+		assert.ErrorIs(t, err, ground.ErrInvalid, "%.60s", bad)
+	}
+}

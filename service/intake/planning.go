@@ -1,0 +1,202 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"time"
+
+	"gentlepiston.example/piston/core/check"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// giveUpAfter is for how long planning an event is tried while its repository cannot be read.
+const giveUpAfter = 24 * time.Hour
+
+// MaxPlanning is how often planning of an event may begin and not come back, since it ended the server, before the
+// event is set aside.
+const MaxPlanning = 3
+
+// planWithin bounds the planning of one event, with what it reads of the repository.
+const planWithin = 2 * time.Minute
+
+// planSoon plans a recorded event beside what is being done. What is returned is closed when it has been tried.
+func (s *Intake) planSoon(id int64) <-chan struct{} {
+	tried := make(chan struct{})
+	s.Go(func() {
+		defer close(tried)
+		s.PlanRecorded(s.Life, id)
+	})
+	return tried
+}
+
+// errPanic says that the planning of an event went where it never should. The next may do the same, so it counts as if
+// the server had ended.
+var errPanic = errors.New("planning met a fault of the service's own")
+
+// PlanRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction.
+func (s *Intake) PlanRecorded(ctx context.Context, id int64) {
+	push, err := s.Store.BeginPlanning(ctx, id)
+	if err != nil {
+		return // planned, set aside, in other hands, or the database is away: upkeep looks again
+	}
+	if push.Begun > MaxPlanning {
+		s.setAside(ctx, push, fmt.Sprintf("planning it ended the server %d times", push.Begun-1))
+		return
+	}
+	err = s.tryPlan(ctx, id)
+	if errors.Is(err, errPanic) {
+		s.Log.Error("a push was not planned", "push", id, "error", err)
+		return
+	}
+	if err == nil {
+		return
+	}
+	s.returned(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || ctx.Err() != nil || store.Unavailable(err) {
+		return
+	}
+	if errors.Is(err, source.ErrTooMuch) || errors.Is(err, context.DeadlineExceeded) {
+		s.setAside(ctx, push, err.Error())
+		return
+	}
+	tries, since, noteErr := s.Store.PushFailed(ctx, id, err.Error())
+	if noteErr != nil {
+		return
+	}
+	if tries == 1 {
+		s.Log.Warn("a push cannot be planned; trying again", "push", id, "error", err)
+	}
+	if time.Since(since) > giveUpAfter {
+		s.setAside(ctx, push, "given up after a day: "+err.Error())
+	}
+}
+
+// returned takes back that planning has begun, as soon as the database takes it: what a database that was away has kept
+// from being planned must not be set aside. Only the end of the server leaves it counted.
+func (s *Intake) returned(ctx context.Context, id int64) {
+	for {
+		// Also when the server is being ended in order.
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		err := s.Store.PlanningReturned(within, id)
+		cancel()
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+		}
+	}
+}
+
+func (s *Intake) tryPlan(ctx context.Context, id int64) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("%w: %v\n%s", errPanic, p, debug.Stack())
+		}
+	}()
+	within, cancel := context.WithTimeout(ctx, planWithin)
+	defer cancel()
+	err = s.Tx(within, func(q ground.Q) error {
+		push, err := q.TakePush(within, id)
+		if err != nil {
+			return err
+		}
+		p, err := q.ProjectByID(within, push.ProjectID)
+		if err != nil {
+			return err
+		}
+		var event Spooled
+		if err := json.Unmarshal(push.Body, &event); err != nil {
+			return err
+		}
+		v, err := s.look(within, p)
+		if err != nil {
+			return err
+		}
+		defer v.close()
+		pl, err := s.planner(within, q, p, v)
+		if err != nil {
+			return err
+		}
+		pl.push = id
+		planned := 0
+		switch {
+		case event.Push != nil:
+			planned, err = pl.updates(within, event.Push.Updates)
+		case event.Proposal != nil:
+			planned, err = pl.proposal(within, *event.Proposal)
+		case event.Ended != nil:
+			planned, err = pl.ended(within, *event.Ended)
+		case event.Due != nil:
+			planned, err = pl.due(within, *event.Due)
+		}
+		if err != nil {
+			return err
+		}
+		return q.PushPlanned(within, id, fmt.Sprintf("%d runs", planned))
+	})
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		err = fmt.Errorf("planning took more than %s: %w", planWithin, context.DeadlineExceeded)
+	}
+	return err
+}
+
+// planningName stands where a run that could not be planned would name its pipeline.
+const planningName = "planning"
+
+// setAside takes an event out of what is planned, and tells so by a run that has failed.
+func (s *Intake) setAside(ctx context.Context, push store.Push, why string) {
+	err := s.Tx(ctx, func(q ground.Q) error {
+		if err := q.SetPushAside(ctx, push.ID, why); err != nil {
+			return err
+		}
+		p, err := q.ProjectByID(ctx, push.ProjectID)
+		if err != nil {
+			return err
+		}
+		run := store.Run{ProjectID: p.ID, Project: p.Name, Pipeline: planningName, Trigger: plan.OnPush, Queued: time.Now(),
+			PushID: push.ID}
+		var event Spooled
+		if json.Unmarshal(push.Body, &event) == nil {
+			event.name(&run)
+		}
+		run.Findings.V = []definition.Finding{check.About("set-aside", definition.Folder, "this was not planned: "+why,
+			fmt.Sprintf("Mend what is unusual in the repository and push that, or try again: piston pushes retry %s %d", p.Name,
+				push.ID))}
+		pl := &planner{Intake: s, q: q, project: p}
+		return pl.addBroken(ctx, &run)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return // another has done it
+	}
+	s.Log.Error("a push is set aside", "push", push.ID, "why", why, "error", err)
+}
+
+// name puts into a run what is known of the event that it stands for.
+func (e Spooled) name(run *store.Run) {
+	switch {
+	case e.Push != nil:
+		for _, u := range e.Push.Updates {
+			if of, ok := plan.Of(u); ok {
+				run.Trigger, run.Branch, run.Tag, run.Commit, run.Target, run.Proposal = of.Trigger, of.Branch, of.Tag, of.Commit,
+					of.Target, of.Proposal
+				return
+			}
+		}
+	case e.Proposal != nil:
+		run.Trigger, run.Proposal, run.Target = plan.OnProposal, e.Proposal.Proposal, e.Proposal.Target
+		run.Commit, run.Outside = e.Proposal.Commit, !e.Proposal.Inside
+	case e.Ended != nil:
+		run.Trigger = plan.OnPipeline
+	case e.Due != nil:
+		run.Trigger, run.Branch, run.Schedule = plan.OnSchedule, e.Due.Branch, e.Due.Name
+	}
+}

@@ -1,0 +1,37 @@
+// Package intake takes in what may start runs, and plans them: projects and their repositories, pushes and proposals,
+// schedules, starts by hand. An event is recorded before anything is done about it, and planned once.
+package intake
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/secrets"
+	"gentlepiston.example/piston/service/vault"
+	"gentlepiston.example/piston/service/work"
+)
+
+// Intake is the room of what comes in.
+type Intake struct {
+	*ground.Ground
+	vault   *vault.Vault
+	secrets *secrets.Secrets
+	work    *work.Work
+	blobs   *blob.Blobs
+	public  string
+	clean   clean
+}
+
+// New makes it. public is the address by which people reach the console; "" when that is not known.
+func New(g *ground.Ground, v *vault.Vault, s *secrets.Secrets, w *work.Work, blobs *blob.Blobs,
+	public string) *Intake {
+	return &Intake{Ground: g, vault: v, secrets: s, work: w, blobs: blobs, public: public}
+}
+
+// Background starts its loops.
+func (s *Intake) Background() {
+	s.Loop(2*time.Second, s.Ends(), "planning pushes left behind", s.planLeftBehind)
+	s.Loop(time.Second, nil, "starting what is due", s.StartDue)
+	s.Loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
+}

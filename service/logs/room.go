@@ -1,0 +1,22 @@
+// Package logs takes the lines of running jobs in, reads and follows them, and moves those of finished jobs to the
+// blobs.
+package logs
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/ground"
+)
+
+// Logs is the room of logs.
+type Logs struct {
+	*ground.Ground
+	blobs *blob.Blobs
+}
+
+// New makes it.
+func New(g *ground.Ground, blobs *blob.Blobs) *Logs { return &Logs{g, blobs} }
+
+// Background starts its loops.
+func (s *Logs) Background() { s.Loop(2*time.Second, s.Moves(), "moving logs", s.moveLogs) }

@@ -1,0 +1,31 @@
+// Package report tells what is known: runs with all that happened in them, what changed since one passed, what is kept
+// and for how long, and to those who listen what happens now.
+package report
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/work"
+)
+
+// Report is the room of reports.
+type Report struct {
+	*ground.Ground
+	work  *work.Work
+	logs  *logs.Logs
+	blobs *blob.Blobs
+}
+
+// New makes it.
+func New(g *ground.Ground, w *work.Work, l *logs.Logs, blobs *blob.Blobs) *Report {
+	return &Report{g, w, l, blobs}
+}
+
+// Background starts its loops.
+func (s *Report) Background() {
+	s.Loop(sweepEvery, nil, "giving up what is kept no longer", s.Sweep)
+	s.Loop(10*time.Second, nil, "making room on the disk", s.MakeRoom)
+}

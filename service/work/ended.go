@@ -1,0 +1,37 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/store"
+)
+
+// EndedRun is the event that a run is over.
+type EndedRun struct {
+	Run   int64       `json:"run"` // id
+	State state.State `json:"state"`
+}
+
+// EndOf is the event as it is recorded.
+type EndOf struct {
+	Ended *EndedRun `json:"ended"`
+}
+
+// RecordEnd notes that a run is over, for pipelines that wait for it. It is planned like a push: in a transaction of
+// its own, and once.
+func RecordEnd(ctx context.Context, q ground.Q, run store.Run) error {
+	if !run.Followed || !run.State.Over() {
+		return nil
+	}
+	body, err := json.Marshal(EndOf{&EndedRun{run.ID, run.State}})
+	if err != nil {
+		return err
+	}
+	// The id has a space, which no delivery from outside can have.
+	_, _, err = q.AddPush(ctx, run.ProjectID, fmt.Sprintf("ended %d %s %d", run.ID, run.State, run.Reopenings), body)
+	return err
+}

@@ -1,0 +1,125 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/store"
+)
+
+// OpenCache reads the saved copy of a cache for a running attempt. Runs that are given protected secrets have caches of
+// their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may
+// hold what a secret has opened.
+func (s *Work) OpenCache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return nil, 0, err
+	}
+	c, err := s.Store.CacheByKey(ctx, run.ProjectID, run.Guard, key, !run.Outside)
+	if err != nil {
+		return nil, 0, ground.Known(err, "cache %.12s", key)
+	}
+	if c.Gated && !run.Gated {
+		if err := s.Store.Gate(ctx, run.ID); err != nil {
+			return nil, 0, err
+		}
+	}
+	r, err := s.blobs.Open(ctx, c.Blob)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil, 0, fmt.Errorf("cache %.12s: its file is gone: %w", key, ground.ErrNotFound)
+	}
+	return r, c.Size, err
+}
+
+// SaveCache keeps a packed cache of a running attempt.
+func (s *Work) SaveCache(ctx context.Context, attempt int64, name, key string, r io.Reader) (size int64, err error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return 0, err
+	}
+	if run.Outside {
+		return 0, fmt.Errorf("what a proposal from outside has made must not reach other runs: %w", ground.ErrForbidden)
+	}
+	blobName := fmt.Sprintf("caches/%d/%s", run.ProjectID, rand.Text())
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return 0, err
+	}
+	err = s.Store.AddCache(ctx, run.ProjectID,
+		store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // another run was first; its copy is as good
+	}
+	return w.Size, err
+}
+
+// KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
+func (s *Work) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string,
+	r io.Reader) (api.Artifact, error) {
+	if _, err := s.runOfRunning(ctx, attempt); err != nil {
+		return api.Artifact{}, err
+	}
+	blobName := fmt.Sprintf("artifacts/%d/%s%s", attempt, rand.Text(), path.Ext(path.Base(file)))
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return api.Artifact{}, err
+	}
+	if w.SHA256 != sha256 {
+		_ = s.blobs.Delete(ctx, blobName)
+		return api.Artifact{},
+			fmt.Errorf("%s arrived with digest %.12s, the runner says %.12s; %w", file, w.SHA256, sha256, ground.ErrInvalid)
+	}
+	a := store.Artifact{Name: name, Path: file, Size: w.Size, SHA256: w.SHA256, Blob: blobName}
+	err = s.Store.AddArtifact(ctx, attempt, a)
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // the answer to an earlier try was lost; its file is there
+	}
+	return ground.ArtifactOf(a), err
+}
+
+func (s *Work) runOfRunning(ctx context.Context, attempt int64) (store.Run, error) {
+	a, err := s.Store.IsRunning(ctx, attempt)
+	if err != nil {
+		return store.Run{}, ground.Gone(err, attempt)
+	}
+	return s.Store.RunByID(ctx, a.RunID)
+}
+
+// HandOver keeps what a running attempt hands to later jobs of its run.
+func (s *Work) HandOver(ctx context.Context, attempt int64, name string, r io.Reader) error {
+	if _, err := s.runOfRunning(ctx, attempt); err != nil {
+		return err
+	}
+	blobName := fmt.Sprintf("handovers/%d/%s", attempt, rand.Text())
+	w, err := s.blobs.Put(ctx, blobName, r)
+	if err != nil {
+		return err
+	}
+	err = s.Store.AddHandover(ctx, attempt, store.Handover{Name: name, Blob: blobName, Size: w.Size})
+	if errors.Is(err, store.ErrExists) {
+		err = s.blobs.Delete(ctx, blobName) // the answer to an earlier try was lost
+	}
+	return err
+}
+
+// OpenHandover reads what an earlier job of its run hands to a running attempt.
+func (s *Work) OpenHandover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
+	run, err := s.runOfRunning(ctx, attempt)
+	if err != nil {
+		return nil, err
+	}
+	h, err := s.Store.HandoverOf(ctx, run.ID, job, name)
+	if err != nil {
+		return nil, ground.Known(err,
+			"what job %s handed on as %s is not kept, or not any longer (piston kept tells how long); start the whole run again",
+			job, name)
+	}
+	return s.blobs.Open(ctx, h.Blob)
+}
