@@ -2,6 +2,7 @@
 package house
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -36,6 +37,7 @@ var corridors = map[string]map[string]int{
 	"core": {
 		"definition": 1, "fact": 1, "imprint": 1, "schedule": 1, "diagnose": 1, "plan": 2, "check": 2,
 	},
+	"cli": {"terminal": 0},
 	"service": {
 		"ground": 0, "vault": 1, "logs": 1, "people": 2, "secrets": 2, "work": 3, "report": 4, "intake": 4,
 	},
@@ -115,6 +117,43 @@ func TestLinesFitAScreen(t *testing.T) {
 			}
 		}
 	})
+}
+
+// lists are types that are one, of statements and of calls.
+var lists = map[string]bool{"store.Q": true, "client.Client": true}
+
+// manyMethods is how many methods a type may have; a package may hold a tenth of the code.
+const manyMethods = 40
+
+func TestNoRoomIsCrowded(t *testing.T) {
+	lines, methods, all := map[string]int{}, map[string]int{}, 0
+	each(t, func(name string, text []byte) {
+		dir := path.Dir(filepath.ToSlash(name))
+		n := strings.Count(string(text), "\n")
+		lines[dir], all = lines[dir]+n, all+n
+		f, err := parser.ParseFile(token.NewFileSet(), name, text, 0)
+		require.NoError(t, err)
+		for _, d := range f.Decls {
+			fn, is := d.(*ast.FuncDecl)
+			if !is || fn.Recv == nil {
+				continue
+			}
+			of := fn.Recv.List[0].Type
+			if star, is := of.(*ast.StarExpr); is {
+				of = star.X
+			}
+			if id, is := of.(*ast.Ident); is {
+				methods[f.Name.Name+"."+id.Name]++
+			}
+		}
+	})
+	for dir, n := range lines {
+		assert.LessOrEqual(t, n, all/10, "%s holds %d of %d lines", dir, n, all)
+	}
+	for name, n := range methods {
+		assert.True(t, n <= manyMethods || lists[name], "%s has %d methods", name, n)
+	}
+	assert.Greater(t, methods["work.Work"], 10)
 }
 
 // each visits the files of Go, but for tests.

@@ -6,43 +6,16 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/signal"
 	"runtime/debug"
-	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
 
-	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/cli/terminal"
 )
-
-// The exit codes.
-const (
-	exitFailed = 1
-	exitUsage  = 2
-	exitRefuse = 3
-)
-
-// coded is an error with an exit code. An empty message prints nothing: the command has said it all.
-type coded struct {
-	code int
-	err  error
-}
-
-func (c coded) Error() string {
-	if c.err == nil {
-		return ""
-	}
-	return c.err.Error()
-}
-
-func (c coded) Unwrap() error { return c.err }
-
-func usage(format string, args ...any) error { return coded{exitUsage, fmt.Errorf(format, args...)} }
 
 // Main runs the program and returns its exit code.
 func Main(args []string) int {
@@ -54,19 +27,7 @@ func Main(args []string) int {
 	if err != nil && err.Error() != "" {
 		fmt.Fprintln(os.Stderr, "piston: "+err.Error())
 	}
-	return codeOf(err)
-}
-
-// codeOf is the exit code of what a command came to.
-func codeOf(err error) int {
-	var c coded
-	switch {
-	case err == nil:
-		return 0
-	case errors.As(err, &c):
-		return c.code
-	}
-	return exitRefuse
+	return terminal.CodeOf(err)
 }
 
 // App is the command tree.
@@ -100,97 +61,13 @@ func App() *cli.Command {
 // with the whole help before it, and where answers are expected.
 func sayUsageOnce(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
-		return coded{exitUsage, fmt.Errorf("%w; %s --help tells more", err, c.FullName())}
+		return terminal.Ending(terminal.ExitUsage, fmt.Errorf("%w; %s --help tells more", err, c.FullName()))
 	}
 	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) {
 		fmt.Fprintf(os.Stderr, "piston: there is no command %q; %s --help lists them\n", name, c.FullName())
-		os.Exit(exitUsage)
+		os.Exit(terminal.ExitUsage)
 	}
 	for _, sub := range c.Commands {
 		sayUsageOnce(sub)
 	}
-}
-
-var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "answer in JSON, for programs"}
-
-// example is how a command's help shows one.
-func example(lines ...string) string {
-	return "Example:\n\n    " + strings.Join(lines, "\n    ")
-}
-
-// out is where answers go.
-func out(c *cli.Command) io.Writer {
-	if c.Root().Writer != nil {
-		return c.Root().Writer
-	}
-	return os.Stdout
-}
-
-// words takes a command's arguments by name; the last may be optional, written in brackets.
-func words(c *cli.Command, names ...string) ([]string, error) {
-	got := c.Args().Slice()
-	need := 0
-	for _, n := range names {
-		if !strings.HasPrefix(n, "[") {
-			need++
-		}
-	}
-	if len(got) < need || len(got) > len(names) {
-		takes := strings.Join(names, " ")
-		if takes == "" {
-			takes = fmt.Sprintf("no arguments, not %q", strings.Join(got, " "))
-		}
-		return nil, usage("%s takes %s; %s --help shows an example", c.FullName(), takes, c.FullName())
-	}
-	for len(got) < len(names) {
-		got = append(got, "")
-	}
-	return got, nil
-}
-
-// connect makes a client from the flags, the environment or what sign-in has kept.
-func connect() (*client.Client, error) {
-	s, err := loadSettings()
-	if err != nil {
-		return nil, err
-	}
-	if v := os.Getenv("PISTON_SERVER"); v != "" {
-		s.Server = v
-	}
-	if v := os.Getenv("PISTON_TOKEN"); v != "" {
-		s.Token = v
-	}
-	if s.Server == "" || s.Token == "" {
-		return nil, coded{exitRefuse,
-			errors.New("you are not signed in: run piston sign-in, or set PISTON_SERVER and PISTON_TOKEN")}
-	}
-	return client.New(s.Server, s.Token), nil
-}
-
-// asking makes an action of what needs arguments and the service.
-func asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error,
-	names ...string) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) error {
-		args, err := words(c, names...)
-		if err != nil {
-			return err
-		}
-		cl, err := connect()
-		if err != nil {
-			return err
-		}
-		return do(ctx, c, cl, args)
-	}
-}
-
-// aboutRun makes an action of what is about one run of a project: its first two arguments, and maybe a third.
-func aboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
-	third string) error, names ...string) cli.ActionFunc {
-	return asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-		n, err := theRun(ctx, cl, args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return do(ctx, c, cl, args[0], n, append(args, "")[2])
-	}, names...)
 }

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/cli/terminal"
 )
 
 // call runs a command line against a service that answers every request with the same.
@@ -37,19 +39,19 @@ func TestExitCodes(t *testing.T) {
 		want   int
 	}{
 		{200, []string{"projects"}, 0},
-		{404, []string{"show", "gone", "1"}, exitRefuse},
-		{500, []string{"projects"}, exitRefuse},
-		{200, []string{"show"}, exitUsage},
-		{200, []string{"show", "p", "1", "2"}, exitUsage},
-		{200, []string{"show", "p", "minus one"}, exitUsage},
-		{200, []string{"stop", "p", "0"}, exitUsage},
-		{200, []string{"projects", "--nonsense"}, exitUsage},
-		{200, []string{"token", "revoke", "x"}, exitUsage},
-		{200, []string{"secret", "set", "p", "NAME", "value"}, exitUsage},
-		{200, []string{"check", "/nowhere"}, exitFailed},
+		{404, []string{"show", "gone", "1"}, terminal.ExitRefuse},
+		{500, []string{"projects"}, terminal.ExitRefuse},
+		{200, []string{"show"}, terminal.ExitUsage},
+		{200, []string{"show", "p", "1", "2"}, terminal.ExitUsage},
+		{200, []string{"show", "p", "minus one"}, terminal.ExitUsage},
+		{200, []string{"stop", "p", "0"}, terminal.ExitUsage},
+		{200, []string{"projects", "--nonsense"}, terminal.ExitUsage},
+		{200, []string{"token", "revoke", "x"}, terminal.ExitUsage},
+		{200, []string{"secret", "set", "p", "NAME", "value"}, terminal.ExitUsage},
+		{200, []string{"check", "/nowhere"}, terminal.ExitFailed},
 	} {
 		_, err := call(t, c.status, []string{}, c.args...)
-		assert.Equal(t, c.want, codeOf(err), "%v: %v", c.args, err)
+		assert.Equal(t, c.want, terminal.CodeOf(err), "%v: %v", c.args, err)
 	}
 }
 

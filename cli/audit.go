@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 )
 
@@ -24,7 +25,7 @@ func auditCommand() *cli.Command {
 		Description: "Of one project, as its keeper, or of everything, as an administrator. With --all every entry is " +
 			"printed, oldest last;\n" +
 			"with --json each is one line then, for export.\n\n" +
-			example("piston audit tidewick --act secret", "piston audit --since 2026-11-01 --all --json > audit.jsonl"),
+			terminal.Example("piston audit tidewick --act secret", "piston audit --since 2026-11-01 --all --json > audit.jsonl"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "who", Usage: "only what this person did"},
 			&cli.StringFlag{Name: "act", Usage: "only this act, or all that begin so: secret, secret.set"},
@@ -32,11 +33,11 @@ func auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "since", Usage: "only from this day or time on"},
 			&cli.StringFlag{Name: "until", Usage: "only before this day or time"},
 			&cli.Int64Flag{Name: "before", Usage: "only entries before this one"},
-			limitFlag(50, 1000),
+			terminal.LimitFlag(50, 1000),
 			&cli.BoolFlag{Name: "all", Usage: "print all, page after page"},
-			jsonFlag,
+			terminal.JSONFlag,
 		},
-		Action: asking(readAudit, "[PROJECT]"),
+		Action: terminal.Asking(readAudit, "[PROJECT]"),
 	}
 }
 
@@ -46,7 +47,7 @@ func readAudit(ctx context.Context, c *cli.Command, cl *client.Client, args []st
 	for name, to := range map[string]*string{"since": &q.Since, "until": &q.Until} {
 		at, err := dayOrTime(c.String(name))
 		if err != nil {
-			return usage("--%s %q: write a day as 2026-11-25, or a time as 2026-11-25T14:00:00Z", name, c.String(name))
+			return terminal.Usage("--%s %q: write a day as 2026-11-25, or a time as 2026-11-25T14:00:00Z", name, c.String(name))
 		}
 		*to = at
 	}
@@ -59,7 +60,7 @@ func readAudit(ctx context.Context, c *cli.Command, cl *client.Client, args []st
 		case err != nil:
 			return err
 		case c.Bool("json") && c.Bool("all"):
-			lines := json.NewEncoder(out(c))
+			lines := json.NewEncoder(terminal.Out(c))
 			for _, a := range page.Acts {
 				if err := lines.Encode(a); err != nil {
 					return err
@@ -140,20 +141,22 @@ func inWords(v any) string {
 
 func printAudit(c *cli.Command, page api.AuditPage) error {
 	if c.Bool("json") {
-		return printJSON(out(c), page)
+		return terminal.PrintJSON(terminal.Out(c), page)
 	}
-	err := listed(c, page.Acts, nil,
+	err := terminal.Listed(c, page.Acts, nil,
 		[]string{"ENTRY", "WHEN", "WHO", "FROM", "ACT", "PROJECT", "TO WHAT", "BEFORE → AFTER"},
-		func(s *screen, a api.Act) []string {
+		func(s *terminal.Screen, a api.Act) []string {
 			from := a.Door
 			if a.Address != "" {
 				from += " " + a.Address
 			}
-			return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), short(a.Who, 30), short(from, 40),
-				s.in(strong, a.Act), a.Project, short(a.Subject, 50), s.in(faint, short(changeText(a.Before, a.After), 120))}
+			return []string{fmt.Sprint(a.ID), a.At.Local().Format("2006-01-02 15:04:05"), terminal.Short(a.Who, 30),
+				terminal.Short(from, 40),
+				s.In(terminal.Strong, a.Act), a.Project, terminal.Short(a.Subject, 50), s.In(terminal.Faint,
+					terminal.Short(changeText(a.Before, a.After), 120))}
 		}, "Nothing of that kind was done.")
 	if err == nil && page.Next > 0 && !c.Bool("all") {
-		newScreen(out(c)).line("More: --before %d", page.Next)
+		terminal.NewScreen(terminal.Out(c)).Line("More: --before %d", page.Next)
 	}
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 )
@@ -37,14 +38,14 @@ func checkCommand() *cli.Command {
 			"secrets that piston local-secret keeps in what Git tracks. Every finding\n" +
 			"has a code; docs/reference/findings.md explains each.\n\n" +
 			"Exit codes: 0 nothing found; 1 errors; 4 warnings only.\n\n" +
-			example("piston check", "piston check --sarif > findings.sarif"),
+			terminal.Example("piston check", "piston check --sarif > findings.sarif"),
 		Flags: append([]cli.Flag{
 			untrackedFlag,
 			&cli.BoolFlag{Name: "allow-warnings", Usage: "end with 0 when there are warnings only"},
 			&cli.BoolFlag{Name: "sarif", Usage: "answer in SARIF 2.1.0, for code review and editors"},
-			jsonFlag}, append(checkFlags, purseFlags...)...),
+			terminal.JSONFlag}, append(checkFlags, purseFlags...)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "[FOLDER]")
+			args, err := terminal.Words(c, "[FOLDER]")
 			if err != nil {
 				return err
 			}
@@ -59,7 +60,7 @@ func checkCommand() *cli.Command {
 			}
 			leaked, err := trackedSecrets(c, done.tree, projectOf(known))
 			if err != nil {
-				return coded{exitFailed, err}
+				return terminal.Ending(terminal.ExitFailed, err)
 			}
 			done.result.Findings = append(done.result.Findings, leaked...)
 			if err := printCheck(c, done.result, note); err != nil {
@@ -68,9 +69,9 @@ func checkCommand() *cli.Command {
 			found := done.result.All()
 			switch {
 			case definition.HasErrors(found):
-				return coded{exitFailed, nil}
+				return terminal.Ending(terminal.ExitFailed, nil)
 			case len(found) > 0 && !c.Bool("allow-warnings"):
-				return coded{exitWarned, nil}
+				return terminal.Ending(exitWarned, nil)
 			}
 			return nil
 		},
@@ -85,7 +86,7 @@ func projectOf(known *check.Service) string {
 }
 
 func printCheck(c *cli.Command, result check.Result, note string) error {
-	w, found := out(c), result.All()
+	w, found := terminal.Out(c), result.All()
 	switch {
 	case c.Bool("sarif"):
 		return writeSARIF(w, found)
@@ -94,10 +95,10 @@ func printCheck(c *cli.Command, result check.Result, note string) error {
 		for _, f := range result.Files {
 			files = append(files, f.Path)
 		}
-		return printJSON(w, map[string]any{"files": files, "findings": append([]definition.Finding{}, found...),
+		return terminal.PrintJSON(w, map[string]any{"files": files, "findings": append([]definition.Finding{}, found...),
 			"note": note})
 	}
-	s := newScreen(w)
+	s := terminal.NewScreen(w)
 	errors, warnings := 0, 0
 	for _, f := range found {
 		if f.Severity == definition.Error {
@@ -105,17 +106,17 @@ func printCheck(c *cli.Command, result check.Result, note string) error {
 		} else {
 			warnings++
 		}
-		s.finding(f)
-		s.line("")
+		showFinding(s, f)
+		s.Line("")
 	}
 	if note != "" {
-		s.line("%s", s.in(faint, note))
+		s.Line("%s", s.In(terminal.Faint, note))
 	}
 	if len(found) == 0 {
-		s.line("%s", s.in(green, fmt.Sprintf("%s, nothing found.", plural(len(result.Files), "pipeline"))))
+		s.Line("%s", s.In(terminal.Green, fmt.Sprintf("%s, nothing found.", plural(len(result.Files), "pipeline"))))
 		return nil
 	}
-	s.line("%s in %s.", s.in(strong, plural(errors, "error")+", "+plural(warnings, "warning")),
+	s.Line("%s in %s.", s.In(terminal.Strong, plural(errors, "error")+", "+plural(warnings, "warning")),
 		plural(len(result.Files), "pipeline"))
 	return nil
 }
@@ -160,18 +161,18 @@ func writeSARIF(w io.Writer, found []definition.Finding) error {
 	return doc.PrettyWrite(w)
 }
 
-// finding prints one for a person.
-func (s *screen) finding(f definition.Finding) {
-	colour := magenta
+// showFinding prints one for a person.
+func showFinding(s *terminal.Screen, f definition.Finding) {
+	colour := terminal.Magenta
 	if f.Severity == definition.Error {
-		colour = red
+		colour = terminal.Red
 	}
 	head, rest, _ := strings.Cut(f.String(), "\n")
 	word := ": " + string(f.Severity) + ": "
 	place, said, _ := strings.Cut(head, word)
-	s.line("%s: %s: %s", s.in(strong, place), s.in(colour, string(f.Severity)), said)
+	s.Line("%s: %s: %s", s.In(terminal.Strong, place), s.In(colour, string(f.Severity)), said)
 	if rest != "" {
-		s.line("%s", rest)
+		s.Line("%s", rest)
 	}
 }
 
@@ -181,10 +182,10 @@ func explainCommand() *cli.Command {
 		Usage:     "print a pipeline as it is understood, with where each value is from",
 		ArgsUsage: "PIPELINE [FOLDER]",
 		Description: "Parts are put in, variants laid out, defaults written out.\n\n" +
-			example("piston explain trunk", "piston explain trunk --job android"),
-		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only this job"}, jsonFlag},
+			terminal.Example("piston explain trunk", "piston explain trunk --job android"),
+		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only this job"}, terminal.JSONFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "PIPELINE", "[FOLDER]")
+			args, err := terminal.Words(c, "PIPELINE", "[FOLDER]")
 			if err != nil {
 				return err
 			}
@@ -202,19 +203,19 @@ func explainCommand() *cli.Command {
 			values := f.Pipeline.Explain()
 			if job := c.String("job"); job != "" {
 				if f.Pipeline.Job[job] == nil {
-					return coded{exitFailed, fmt.Errorf("pipeline %s has no job %q", args[0], job)}
+					return terminal.Ending(terminal.ExitFailed, fmt.Errorf("pipeline %s has no job %q", args[0], job))
 				}
 				values = only(values, job)
 			}
 			if c.Bool("json") {
-				return printJSON(out(c), values)
+				return terminal.PrintJSON(terminal.Out(c), values)
 			}
-			s := newScreen(out(c))
+			s := terminal.NewScreen(terminal.Out(c))
 			rows := make([][]string, len(values))
 			for i, v := range values {
-				rows[i] = []string{v.Key, short(v.Text, 70), s.in(faint, v.From)}
+				rows[i] = []string{v.Key, terminal.Short(v.Text, 70), s.In(terminal.Faint, v.From)}
 			}
-			s.table([]string{"KEY", "VALUE", "FROM"}, rows)
+			s.Table([]string{"KEY", "VALUE", "FROM"}, rows)
 			return nil
 		},
 	}
@@ -241,10 +242,10 @@ func (d checked) pipeline(name string) (check.File, error) {
 			for _, found := range f.Findings {
 				fmt.Fprintf(os.Stderr, "%s\n\n", found)
 			}
-			return f, coded{exitFailed, fmt.Errorf("%s cannot be used as it is", f.Path)}
+			return f, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s cannot be used as it is", f.Path))
 		}
 		return f, nil
 	}
-	return check.File{}, coded{exitFailed,
-		fmt.Errorf("there is no pipeline %q; there are: %s", name, strings.Join(names, ", "))}
+	return check.File{}, terminal.Ending(terminal.ExitFailed,
+		fmt.Errorf("there is no pipeline %q; there are: %s", name, strings.Join(names, ", ")))
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/source"
 )
@@ -49,16 +49,10 @@ func run(t *testing.T, args ...string) (string, int) {
 	app := App()
 	app.Writer = &b
 	err := app.Run(context.Background(), append([]string{"piston"}, args...))
-	code := 0
-	var c coded
-	if errors.As(err, &c) {
-		code = c.code
-		b.WriteString(c.Error())
-	} else if err != nil {
-		code = exitRefuse
+	if err != nil {
 		b.WriteString(err.Error())
 	}
-	return b.String(), code
+	return b.String(), terminal.CodeOf(err)
 }
 
 const fine = "[[job.a.step]]\nscript = \"true\"\n"
@@ -81,13 +75,13 @@ func TestCheckTellsErrorsFromWarnings(t *testing.T) {
 
 	wrong := checkout(t, map[string]string{"piston/p.toml": "[[job.a.step]]\nscripts = \"true\"\n", "piston/huge.toml": strings.Repeat("#", definition.MaxFileSize+1)}, nil)
 	out, code = run(t, "check", wrong)
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "piston/p.toml:2:1: error: unknown key \"scripts\" [unknown-key]\n    2 | scripts = \"true\"\n        ^\n        Did you mean \"script\"?")
 	assert.Contains(t, out, "more than 1048576 bytes, the most a pipeline file may have")
 
 	for _, dir := range []string{t.TempDir(), checkout(t, map[string]string{"README": "x"}, nil)} {
 		out, code = run(t, "check", dir)
-		assert.Equal(t, exitFailed, code)
+		assert.Equal(t, terminal.ExitFailed, code)
 		assert.Regexp(t, `no Git repository|there is no file piston`, out)
 	}
 }
@@ -96,7 +90,7 @@ func TestCheckSeesTheTreeAsItIs(t *testing.T) {
 	dir := checkout(t, map[string]string{"piston/p.toml": "[[job.a.step]]\nscript = \"cat conf.json; sh gone.sh\"\n", "gone.sh": "x"}, map[string]string{"conf.json": "{}", "piston/new.toml": fine})
 	require.NoError(t, os.Remove(filepath.Join(dir, "gone.sh")))
 	out, code := run(t, "check", "--json", dir)
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	var answer struct {
 		Files    []string
 		Findings []definition.Finding
@@ -114,7 +108,7 @@ func TestCheckSeesTheTreeAsItIs(t *testing.T) {
 
 func TestCheckWritesSARIF(t *testing.T) {
 	out, code := run(t, "check", "--sarif", checkout(t, map[string]string{"piston/p.toml": "[[job.a.step]]\nscript = \"tools/none\"\n"}, nil))
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	var doc struct {
 		Version string
 		Runs    []struct {
@@ -157,10 +151,10 @@ func TestExplainTellsWhereValuesAreFrom(t *testing.T) {
 	assert.Zero(t, code)
 	assert.NotContains(t, out, "a+x")
 	out, code = run(t, "explain", "q", dir)
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "there are: bad, p")
 	_, code = run(t, "explain", "bad", dir)
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 }
 
 func TestInputsAreAskedForUntilTheyWillDo(t *testing.T) {
@@ -182,8 +176,8 @@ func TestPairs(t *testing.T) {
 		_, err := pairs("--input", []string{bad})
 		assert.Error(t, err, bad)
 	}
-	assert.Equal(t, `'it'\''s'`, quoted("it's"))
-	assert.Equal(t, "a+b", quoted("a+b"))
+	assert.Equal(t, `'it'\''s'`, terminal.Quoted("it's"))
+	assert.Equal(t, "a+b", terminal.Quoted("a+b"))
 }
 
 func TestLocalSecrets(t *testing.T) {
@@ -201,7 +195,7 @@ func TestLocalSecrets(t *testing.T) {
 	assert.Regexp(t, `SERVICES +file`, out)
 	assert.NotContains(t, out, "0123")
 	_, code = local("drop", "NOTHING")
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	_, code = local("drop", "SERVICES")
 	assert.Zero(t, code)
 	out, _ = local("list")

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/host"
@@ -29,9 +30,9 @@ func demoCommand() *cli.Command {
 			"goes on\n" +
 			"serving, so that you can look around. Started again it continues with the same data. With --once it ends\n" +
 			"after the story, in a new folder unless --home names one, and fails unless every run ended as the story says.\n\n" +
-			example("piston demo", "piston demo --once --home /tmp/tidewick"),
+			terminal.Example("piston demo", "piston demo --once --home /tmp/tidewick"),
 		Flags: append(hostFlags(filepath.Join(filepath.Dir(host.DefaultHome()), "piston-demo"), "127.0.0.1:7460"),
-			&cli.BoolFlag{Name: "once", Usage: "end after the story"}, jsonFlag),
+			&cli.BoolFlag{Name: "once", Usage: "end after the story"}, terminal.JSONFlag),
 		Action: playDemo,
 	}
 }
@@ -86,10 +87,10 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	switch {
 	case !played:
 		if outcomes, err = story.Play(ctx, depot); err != nil {
-			return coded{exitFailed, err}
+			return terminal.Ending(terminal.ExitFailed, err)
 		}
 	case c.Bool("once"):
-		return usage("the story has been played in %s already; give --once a new folder, or none", home)
+		return terminal.Usage("the story has been played in %s already; give --once a new folder, or none", home)
 	default:
 		tell("the story has been played in this folder already")
 	}
@@ -99,7 +100,7 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	if c.Bool("once") {
 		for _, o := range outcomes {
 			if !o.Ok {
-				return coded{exitFailed, errors.New("not every run ended as the story says")}
+				return terminal.Ending(terminal.ExitFailed, errors.New("not every run ended as the story says"))
 			}
 		}
 		return nil
@@ -138,29 +139,30 @@ func demoSignIn(ctx context.Context, h *host.Host, home string) (password string
 		return "", nil, err
 	}
 	cl = client.New(h.Address, issued.Secret)
-	return password, cl, saveSettings(settingsFile, settings{Server: h.Address, Token: issued.Secret})
+	return password, cl, terminal.SaveSettings(settingsFile, terminal.Settings{Server: h.Address, Token: issued.Secret})
 }
 
 func printOutcomes(c *cli.Command, outcomes []demo.Outcome) error {
 	if c.Bool("json") {
-		return printJSON(out(c), outcomes)
+		return terminal.PrintJSON(terminal.Out(c), outcomes)
 	}
 	if len(outcomes) == 0 {
 		return nil
 	}
-	s := newScreen(out(c))
+	s := terminal.NewScreen(terminal.Out(c))
 	var rows [][]string
 	for _, o := range outcomes {
-		verdict := s.in(green, "as told")
+		verdict := s.In(terminal.Green, "as told")
 		if !o.Ok {
-			verdict = s.in(red, "NOT as told: "+short(o.Why, 80))
+			verdict = s.In(terminal.Red, "NOT as told: "+terminal.Short(o.Why, 80))
 		}
-		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.state(o.Run.State), took(o.Run),
-			built(o.Run),
+		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.State(o.Run.State),
+			terminal.Took(o.Run),
+			terminal.Built(o.Run),
 			o.Cache, o.Tests, strings.Join(o.Files, " "), verdict})
 	}
-	s.line("")
-	s.table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "TESTS", "ARTIFACTS", ""}, rows)
+	s.Line("")
+	s.Table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "TESTS", "ARTIFACTS", ""}, rows)
 	return nil
 }
 
@@ -168,7 +170,7 @@ func sayWelcome(c *cli.Command, address, password, settingsFile, binary string) 
 	if c.Bool("json") {
 		return
 	}
-	fmt.Fprintf(out(c), `
+	fmt.Fprintf(terminal.Out(c), `
 The console is at  %s
   sign in as       admin
   with password    %s

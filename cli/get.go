@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/quantity"
 )
@@ -24,11 +25,11 @@ func getCommand() *cli.Command {
 		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that " +
 			"is there\n" +
 			"already is left alone unless its content is the same. Files of one name go below their jobs' names.\n" +
-			aboutRunHelp + "\n\n" +
-			example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
+			terminal.AboutRunHelp + "\n\n" +
+			terminal.Example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only of this job; with a job's own name, of all its variants"},
-			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, terminal.JSONFlag},
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
 			file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil {
@@ -53,10 +54,10 @@ func getCommand() *cli.Command {
 				}
 			}
 			if c.Bool("json") {
-				return printJSON(out(c), got)
+				return terminal.PrintJSON(terminal.Out(c), got)
 			}
 			for _, f := range got {
-				fmt.Fprintf(out(c), "%s  %s  sha256 %s\n", f.File, quantity.Bytes(f.Size), f.SHA256)
+				fmt.Fprintf(terminal.Out(c), "%s  %s  sha256 %s\n", f.File, quantity.Bytes(f.Size), f.SHA256)
 			}
 			return nil
 		}, "PROJECT", "[RUN]", "[FILE]"),

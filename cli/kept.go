@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/keep"
 	"gentlepiston.example/piston/core/quantity"
@@ -21,20 +22,21 @@ func keptCommand() *cli.Command {
 		ArgsUsage: "[PROJECT]",
 		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never " +
 			"goes.\n\n" +
-			example("piston kept tidewick", "piston kept list tidewick --largest",
+			terminal.Example("piston kept tidewick", "piston kept list tidewick --largest",
 				"piston kept rules tidewick --artifacts 30 --logs forever"),
-		Flags: []cli.Flag{jsonFlag},
+		Flags: []cli.Flag{terminal.JSONFlag},
 		Commands: []*cli.Command{{
 			Name:      "list",
 			Usage:     "list what is kept, one by one, and whether it goes next",
 			ArgsUsage: "[PROJECT]",
 			Description: "Without PROJECT, of all.\n\n" +
-				example("piston kept list tidewick --goes yes", "piston kept list tidewick --kind artifact --largest"),
+				terminal.Example("piston kept list tidewick --goes yes", "piston kept list tidewick --kind artifact --largest"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "only of this kind: artifact, cache, handover or log"},
 				&cli.StringFlag{Name: "goes", Usage: "only what goes with the next sweep (yes), or what does not (no)"},
 				&cli.BoolFlag{Name: "largest", Usage: "the largest first, else the oldest"},
-				&cli.StringFlag{Name: "after", Usage: "what a page before said under More"}, limitFlag(20, 200), jsonFlag},
-			Action: asking(listKept, "[PROJECT]"),
+				&cli.StringFlag{Name: "after", Usage: "what a page before said under More"}, terminal.LimitFlag(20,
+					200), terminal.JSONFlag},
+			Action: terminal.Asking(listKept, "[PROJECT]"),
 		}, {
 			Name:      "rules",
 			Usage:     "say by which rules a project's things go",
@@ -42,22 +44,22 @@ func keptCommand() *cli.Command {
 			Description: "Without PROJECT, those of all projects that say nothing else. Days are counted from a run's end, " +
 				"of a cache from its last\n" +
 				"use. What is not given stays as it is; 0 takes the rule for all.\n\n" +
-				example("piston kept rules tidewick --artifacts 30 --logs forever", "piston kept rules --cache-size 50GB"),
+				terminal.Example("piston kept rules tidewick --artifacts 30 --logs forever", "piston kept rules --cache-size 50GB"),
 			Flags: []cli.Flag{&cli.StringFlag{Name: "logs", Usage: "days, or forever"},
 				&cli.StringFlag{Name: "artifacts", Usage: "days, or forever"},
 				&cli.IntFlag{Name: "artifact-runs", Usage: "latest runs of each pipeline whose artifacts stay whatever their age",
 					HideDefault: true},
 				&cli.StringFlag{Name: "caches", Usage: "days without use, or forever"},
 				&cli.StringFlag{Name: "cache-size", Usage: "most that a project's caches take together, such as 20GB"},
-				&cli.StringFlag{Name: "handed", Usage: "days that what jobs hand on stays, or forever"}, jsonFlag},
-			Action: asking(setKept, "[PROJECT]"),
+				&cli.StringFlag{Name: "handed", Usage: "days that what jobs hand on stays, or forever"}, terminal.JSONFlag},
+			Action: terminal.Asking(setKept, "[PROJECT]"),
 		}},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			k, err := cl.Kept(ctx, args[0])
 			if err != nil || c.Bool("json") {
-				return orJSON(c, k, err)
+				return terminal.OrJSON(c, k, err)
 			}
-			newScreen(out(c)).kept(k)
+			showKept(terminal.NewScreen(terminal.Out(c)), k)
 			return nil
 		}, "[PROJECT]"),
 	}
@@ -73,7 +75,7 @@ func setKept(ctx context.Context, c *cli.Command, cl *client.Client, args []stri
 		"handed": &r.HandDays} {
 		if c.IsSet(name) {
 			if *to, err = daysOf(c.String(name)); err != nil {
-				return usage("--%s: %v", name, err)
+				return terminal.Usage("--%s: %v", name, err)
 			}
 		}
 	}
@@ -82,11 +84,11 @@ func setKept(ctx context.Context, c *cli.Command, cl *client.Client, args []stri
 	}
 	if c.IsSet("cache-size") {
 		if r.CacheBytes, err = quantity.ParseBytes(c.String("cache-size")); err != nil {
-			return usage("--cache-size: %v", err)
+			return terminal.Usage("--cache-size: %v", err)
 		}
 	}
 	if err := r.Check(); err != nil {
-		return usage("%v", err)
+		return terminal.Usage("%v", err)
 	}
 	err = cl.SetKept(ctx, args[0], r)
 	return told(c, r, err, "So it is kept from now on; the next sweep is within ten minutes.")
@@ -110,7 +112,7 @@ func forDays(n int) string {
 	return plural(n, "day")
 }
 
-func (s *screen) kept(k api.Kept) {
+func showKept(s *terminal.Screen, k api.Kept) {
 	rules := map[string]string{
 		"log": forDays(k.Rules.LogDays), "handover": forDays(k.Rules.HandDays),
 		"artifact": fmt.Sprintf("%s, of the latest %s of each pipeline longer, of releases for ever",
@@ -126,11 +128,11 @@ func (s *screen) kept(k api.Kept) {
 		}
 		rows = append(rows, []string{sum.Kind, fmt.Sprint(sum.Count), quantity.Bytes(sum.Bytes), goes, rules[sum.Kind]})
 	}
-	s.table([]string{"KIND", "COUNT", "SIZE", "GOES NEXT", "KEPT"}, rows)
+	s.Table([]string{"KIND", "COUNT", "SIZE", "GOES NEXT", "KEPT"}, rows)
 	if k.Frees > 0 {
-		s.line("%s", s.in(faint, fmt.Sprintf("The next sweep frees %s.", quantity.Bytes(k.Frees))))
+		s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("The next sweep frees %s.", quantity.Bytes(k.Frees))))
 	}
-	s.line("%s", s.in(faint,
+	s.Line("%s", s.In(terminal.Faint,
 		fmt.Sprintf("The disk has %s left; %s are kept in reserve.", quantity.Bytes(k.DiskFree), quantity.Bytes(k.Reserve))))
 }
 
@@ -139,11 +141,11 @@ func listKept(ctx context.Context, c *cli.Command, cl *client.Client, args []str
 		client.KeptFilter{Kind: c.String("kind"), Goes: c.String("goes"), Largest: c.Bool("largest"),
 			After: c.String("after"), Limit: c.Int("limit")})
 	if err != nil || c.Bool("json") {
-		return orJSON(c, page, err)
+		return terminal.OrJSON(c, page, err)
 	}
-	s := newScreen(out(c))
+	s := terminal.NewScreen(terminal.Out(c))
 	if len(page.Items) == 0 {
-		s.line("Nothing of that kind.")
+		s.Line("Nothing of that kind.")
 		return nil
 	}
 	heads, rows := []string{"KIND", "RUN", "WHAT", "SIZE", "SINCE", ""}, [][]string{}
@@ -158,15 +160,16 @@ func listKept(ctx context.Context, c *cli.Command, cl *client.Client, args []str
 		if item.Goes {
 			goes = "goes next"
 		}
-		row := []string{item.Kind, run, short(item.What, 60), quantity.Bytes(item.Size), ago(item.Since), goes}
+		row := []string{item.Kind, run, terminal.Short(item.What, 60), quantity.Bytes(item.Size),
+			terminal.Ago(item.Since), goes}
 		if args[0] == "" {
 			row = append([]string{item.Project}, row...)
 		}
 		rows = append(rows, row)
 	}
-	s.table(heads, rows)
+	s.Table(heads, rows)
 	if page.Next != "" {
-		s.line("%s", s.in(faint, "More: --after "+page.Next))
+		s.Line("%s", s.In(terminal.Faint, "More: --after "+page.Next))
 	}
 	return nil
 }
@@ -177,11 +180,12 @@ func removeProjectCommand() *cli.Command {
 		Usage:     "remove a project with its runs, logs, artifacts, caches and secrets",
 		ArgsUsage: "NAME",
 		Description: "Nothing of it can be brought back; its repository is not touched. An administrator does it.\n\n" +
-			example("piston project remove old-app --yes"),
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "it is meant"}, jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			terminal.Example("piston project remove old-app --yes"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "it is meant"}, terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			if !c.Bool("yes") {
-				return usage("this removes every run, log, artifact, cache and secret of %s for good; say --yes when that is meant",
+				return terminal.Usage(
+					"this removes every run, log, artifact, cache and secret of %s for good; say --yes when that is meant",
 					args[0])
 			}
 			return told(c, map[string]string{"removed": args[0]}, cl.RemoveProject(ctx, args[0]),

@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/try"
@@ -24,12 +25,13 @@ func localSecretCommand() *cli.Command {
 				Description: "The value is asked for, or read from standard input, or from a file with --file. It is kept " +
 					"encrypted by age, and never\n" +
 					"leaves this machine: the service has its own, by piston secret.\n\n" +
-					example("piston local-secret set DEPOT_KEY", "piston local-secret set SERVICES:harbour --file services.json"),
+					terminal.Example("piston local-secret set DEPOT_KEY",
+						"piston local-secret set SERVICES:harbour --file services.json"),
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "file",
-					Usage: "read the value from this file; steps get it as a file"}, jsonFlag}, purseFlags...),
+					Usage: "read the value from this file; steps get it as a file"}, terminal.JSONFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, args []string) error {
 					if err := access.SecretName(args[0]).Check(); err != nil {
-						return usage("%q is no name for a secret: %v", args[0], err)
+						return terminal.Usage("%q is no name for a secret: %v", args[0], err)
 					}
 					in, err := secretValue(c, args[0])
 					if err != nil {
@@ -41,8 +43,8 @@ func localSecretCommand() *cli.Command {
 				}, "NAME"),
 			},
 			{
-				Name: "list", Usage: "list them, without their values", Description: example("piston local-secret list"),
-				Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
+				Name: "list", Usage: "list them, without their values", Description: terminal.Example("piston local-secret list"),
+				Flags: append([]cli.Flag{terminal.JSONFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, _ []string) error {
 					kinds := map[string]api.SecretKind{}
 					var names []string
@@ -51,11 +53,11 @@ func localSecretCommand() *cli.Command {
 						names = append(names, name)
 					}
 					if c.Bool("json") {
-						return printJSON(out(c), kinds)
+						return terminal.PrintJSON(terminal.Out(c), kinds)
 					}
-					s := newScreen(out(c))
+					s := terminal.NewScreen(terminal.Out(c))
 					if len(names) == 0 {
-						s.line("No secrets for trials of this repository yet: piston local-secret set NAME")
+						s.Line("No secrets for trials of this repository yet: piston local-secret set NAME")
 						return nil
 					}
 					sort.Strings(names)
@@ -63,17 +65,18 @@ func localSecretCommand() *cli.Command {
 					for _, name := range names {
 						rows = append(rows, []string{name, string(kinds[name])})
 					}
-					s.table([]string{"SECRET", "KIND"}, rows)
+					s.Table([]string{"SECRET", "KIND"}, rows)
 					return nil
 				}),
 			},
 			{
-				Name: "drop", Usage: "remove one", ArgsUsage: "NAME", Description: example("piston local-secret drop DEPOT_KEY"),
-				Flags: append([]cli.Flag{jsonFlag}, purseFlags...),
+				Name: "drop", Usage: "remove one", ArgsUsage: "NAME",
+				Description: terminal.Example("piston local-secret drop DEPOT_KEY"),
+				Flags:       append([]cli.Flag{terminal.JSONFlag}, purseFlags...),
 				Action: withPurse(func(c *cli.Command, p *try.Purse, args []string) error {
 					if _, ok := p.Secrets[args[0]]; !ok {
-						return coded{exitFailed,
-							fmt.Errorf("there is no secret %s; piston local-secret list shows what there is", args[0])}
+						return terminal.Ending(terminal.ExitFailed,
+							fmt.Errorf("there is no secret %s; piston local-secret list shows what there is", args[0]))
 					}
 					delete(p.Secrets, args[0])
 					return told(c, map[string]string{"dropped": args[0]}, p.Save(),
@@ -87,13 +90,13 @@ func localSecretCommand() *cli.Command {
 // withPurse makes an action of what is about the secrets of this repository's trials.
 func withPurse(do func(c *cli.Command, p *try.Purse, args []string) error, names ...string) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		args, err := words(c, names...)
+		args, err := terminal.Words(c, names...)
 		if err != nil {
 			return err
 		}
 		w, err := source.OpenWorkTree(ctx, ".")
 		if err != nil {
-			return coded{exitFailed, err}
+			return terminal.Ending(terminal.ExitFailed, err)
 		}
 		p, err := purse(c, w.Dir)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 )
 
@@ -18,9 +19,9 @@ func masterCommand() *cli.Command {
 			Description: "Where the key is the service's own file, a new one is made, and the former kept beside it, since " +
 				"it opens dumps of the\n" +
 				"database made until now. Where the key is given by the environment or by systemd, put a new one before it " +
-				"first.\n\n" + example("piston master rotate"),
-			Flags: []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+				"first.\n\n" + terminal.Example("piston master rotate"),
+			Flags: []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 				r, err := cl.RotateMaster(ctx)
 				sentence := fmt.Sprintf("%s were encrypted anew, to %s.", plural(r.Sealed, "record"), r.Recipient)
 				if r.Former != "" {

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/source"
@@ -19,36 +20,29 @@ func projectsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "projects",
 		Usage:       "list projects with their latest run",
-		Description: example("piston projects"),
-		Flags:       pageFlags,
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Projects(ctx, pageOf(c))
-			return listedPage(c, list, err, []string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"},
-				func(s *screen, p api.Project) []string {
-					row := []string{s.in(strong, p.Name), "", "", "", ""}
+		Description: terminal.Example("piston projects"),
+		Flags:       terminal.PageFlags,
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			list, err := cl.Projects(ctx, terminal.PageOf(c))
+			return terminal.ListedPage(c, list, err, []string{"PROJECT", "LATEST", "RUN", "WHEN", "OF", "REMOTE"},
+				func(s *terminal.Screen, p api.Project) []string {
+					row := []string{s.In(terminal.Strong, p.Name), "", "", "", ""}
 					if r := p.Latest; r != nil {
-						row = []string{s.in(strong, p.Name), s.state(r.State), fmt.Sprintf("run %d", r.Number), ago(r.Queued), where(*r)}
+						row = []string{s.In(terminal.Strong, p.Name), s.State(r.State), fmt.Sprintf("run %d", r.Number),
+							terminal.Ago(r.Queued), terminal.Where(*r)}
 					}
-					note := s.in(faint, p.Remote)
+					note := s.In(terminal.Faint, p.Remote)
 					switch {
 					case p.Held != "":
-						note = s.in(yellow, "held: "+short(p.Held, 60))
+						note = s.In(terminal.Yellow, "held: "+terminal.Short(p.Held, 60))
 					case p.Trouble != "":
-						note = s.in(red, short(p.Trouble, 90))
+						note = s.In(terminal.Red, terminal.Short(p.Trouble, 90))
 					}
 					return append(row, note)
 				}, "No projects yet: piston project add NAME REPOSITORY registers one.",
 				func(p api.Project) string { return p.Name })
 		}),
 	}
-}
-
-// orJSON prints an answer for programs unless there was an error.
-func orJSON(c *cli.Command, v any, err error) error {
-	if err != nil {
-		return err
-	}
-	return printJSON(out(c), v)
 }
 
 func projectCommand() *cli.Command {
@@ -62,22 +56,23 @@ func projectCommand() *cli.Command {
 				Description: "REPOSITORY is a folder on the service's machine or an https address. In a bare repository on this " +
 					"machine\n" +
 					"the hook that reports pushes is installed as well.\n\n" +
-					example("piston project add tidewick /srv/git/tidewick.git"),
+					terminal.Example("piston project add tidewick /srv/git/tidewick.git"),
 				ArgsUsage: "NAME REPOSITORY",
-				Flags:     []cli.Flag{&cli.BoolFlag{Name: "no-hook", Usage: "do not install the hook"}, jsonFlag},
-				Action:    asking(addProject, "NAME", "REPOSITORY"),
+				Flags:     []cli.Flag{&cli.BoolFlag{Name: "no-hook", Usage: "do not install the hook"}, terminal.JSONFlag},
+				Action:    terminal.Asking(addProject, "NAME", "REPOSITORY"),
 			},
 			{
 				Name:  "hook",
 				Usage: "install the hook that reports pushes in a bare repository on this machine",
-				Description: example("piston project hook tidewick", "piston project hook tidewick --repo /srv/git/copy.git",
+				Description: terminal.Example("piston project hook tidewick",
+					"piston project hook tidewick --repo /srv/git/copy.git",
 					"piston project hook --all"),
 				ArgsUsage: "[NAME]",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "repo", Usage: "the repository; default: the project's own"},
 					&cli.BoolFlag{Name: "all", Usage: "renew the hooks of all projects whose repositories are on this machine"},
 					&cli.BoolFlag{Name: "show-key",
-						Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, jsonFlag},
-				Action: asking(hookProject, "[NAME]"),
+						Usage: "print address and signing key instead, for a service that sends Standard Webhooks"}, terminal.JSONFlag},
+				Action: terminal.Asking(hookProject, "[NAME]"),
 			},
 		}, append(holdCommands(), lendCommand(), removeProjectCommand())...),
 	}
@@ -103,9 +98,9 @@ func addProject(ctx context.Context, c *cli.Command, cl *client.Client, args []s
 		said = " Pushes to it are reported from now on."
 	}
 	if c.Bool("json") {
-		return printJSON(out(c), p)
+		return terminal.PrintJSON(terminal.Out(c), p)
 	}
-	fmt.Fprintf(out(c), "Project %s is registered.%s\n", p.Name, said)
+	fmt.Fprintf(terminal.Out(c), "Project %s is registered.%s\n", p.Name, said)
 	return nil
 }
 
@@ -114,16 +109,16 @@ func hookProject(ctx context.Context, c *cli.Command, cl *client.Client, args []
 	case c.Bool("all") && args[0] == "":
 		return hookAll(ctx, c, cl)
 	case c.Bool("all") || args[0] == "":
-		return usage("give the NAME of a project, or --all")
+		return terminal.Usage("give the NAME of a project, or --all")
 	case c.Bool("show-key") && c.String("repo") != "":
-		return usage("--show-key and --repo do not go together")
+		return terminal.Usage("--show-key and --repo do not go together")
 	}
 	if c.Bool("show-key") {
 		key, err := cl.HookKey(ctx, args[0])
 		if err != nil || c.Bool("json") {
-			return orJSON(c, key, err)
+			return terminal.OrJSON(c, key, err)
 		}
-		fmt.Fprintf(out(c), "Address: %s\nKey:     %s\n", key.Address, key.Key)
+		fmt.Fprintf(terminal.Out(c), "Address: %s\nKey:     %s\n", key.Address, key.Key)
 		return nil
 	}
 	repo := c.String("repo")
@@ -142,9 +137,9 @@ func hookProject(ctx context.Context, c *cli.Command, cl *client.Client, args []
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(out(c), map[string]string{"project": args[0], "repository": repo})
+		return terminal.PrintJSON(terminal.Out(c), map[string]string{"project": args[0], "repository": repo})
 	}
-	fmt.Fprintf(out(c), "The hook is installed in %s.\n", repo)
+	fmt.Fprintf(terminal.Out(c), "The hook is installed in %s.\n", repo)
 	return nil
 }
 
@@ -176,14 +171,15 @@ func hookAll(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			list = append(list, r)
 		}
 	}
-	err := listed(c, list, nil, []string{"PROJECT", "REPOSITORY", "HOOK"}, func(s *screen, r renewed) []string {
+	err := terminal.Listed(c, list, nil, []string{"PROJECT", "REPOSITORY", "HOOK"}, func(s *terminal.Screen,
+		r renewed) []string {
 		if r.Problem != "" {
-			return []string{r.Project, r.Repository, s.in(red, short(r.Problem, 120))}
+			return []string{r.Project, r.Repository, s.In(terminal.Red, terminal.Short(r.Problem, 120))}
 		}
 		return []string{r.Project, r.Repository, "renewed"}
 	}, "No project's repository is on this machine.")
 	if err == nil && failed {
-		err = coded{exitRefuse, nil}
+		err = terminal.Ending(terminal.ExitRefuse, nil)
 	}
 	return err
 }
@@ -222,10 +218,11 @@ func hookReportCommand() *cli.Command {
 func lendCommand() *cli.Command {
 	return &cli.Command{
 		Name: "lend", Usage: "let other projects' jobs read this one's source, as a submodule", ArgsUsage: "NAME",
-		Description: "Without --to nobody else's may any more.\n\n" + example("piston project lend charts --to tidewick"),
+		Description: "Without --to nobody else's may any more.\n\n" +
+			terminal.Example("piston project lend charts --to tidewick"),
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "to", Usage: "a project; may be repeated"},
-			&cli.BoolFlag{Name: "show", Usage: "only tell how it is"}, jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			&cli.BoolFlag{Name: "show", Usage: "only tell how it is"}, terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			var l api.Lendings
 			var err error
 			if c.Bool("show") {

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 )
 
@@ -17,32 +18,34 @@ func queueCommand() *cli.Command {
 		Name:        "queue",
 		Usage:       "list the jobs that wait, and what each waits for",
 		ArgsUsage:   "[PROJECT]",
-		Description: example("piston queue", "piston queue tidewick --run 41"),
+		Description: terminal.Example("piston queue", "piston queue tidewick --run 41"),
 		Flags: []cli.Flag{
 			&cli.Int64Flag{Name: "run", Usage: "only of this run"},
 			&cli.IntFlag{Name: "after", Usage: "only behind this place"},
-			limitFlag(50, 500),
-			jsonFlag,
+			terminal.LimitFlag(50, 500),
+			terminal.JSONFlag,
 		},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Queue(ctx,
 				client.QueueFilter{Project: args[0], Run: c.Int64("run"), After: c.Int("after"), Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
-				return orJSON(c, page, err)
+				return terminal.OrJSON(c, page, err)
 			}
-			s := newScreen(out(c))
-			s.line("%s", s.in(faint, fmt.Sprintf("%d waiting, %d at work, room for %d", page.Total, page.Working, page.Slots)))
+			s := terminal.NewScreen(terminal.Out(c))
+			s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("%d waiting, %d at work, room for %d", page.Total,
+				page.Working, page.Slots)))
 			var rows [][]string
 			for _, j := range page.Jobs {
-				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10), short(j.Pipeline, 20),
-					s.in(strong, short(j.Job, 30)),
-					ago(j.Queued), short(j.Why, 100)})
+				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10),
+					terminal.Short(j.Pipeline, 20),
+					s.In(terminal.Strong, terminal.Short(j.Job, 30)),
+					terminal.Ago(j.Queued), terminal.Short(j.Why, 100)})
 			}
 			if rows != nil {
-				s.table([]string{"PLACE", "PROJECT", "RUN", "PIPELINE", "JOB", "SINCE", "WAITS FOR"}, rows)
+				s.Table([]string{"PLACE", "PROJECT", "RUN", "PIPELINE", "JOB", "SINCE", "WAITS FOR"}, rows)
 			}
 			if page.Next != 0 {
-				s.line("%s", s.in(faint, fmt.Sprintf("More: piston queue --after %d", page.Next)))
+				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston queue --after %d", page.Next)))
 			}
 			return nil
 		}, "[PROJECT]"),
@@ -56,9 +59,9 @@ func holdCommands() []*cli.Command {
 			Usage:     "keep a project's jobs from being handed out",
 			ArgsUsage: "NAME",
 			Description: "What is at work goes on. The reason is shown with each job that waits.\n\n" +
-				example("piston project hold tidewick --because 'the feed is down'"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				terminal.Example("piston project hold tidewick --because 'the feed is down'"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "held by hand"}, terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.Hold(ctx, args[0], c.String("because"))
 				return told(c, p, err, fmt.Sprintf("Jobs of %s wait until piston project resume %s.", args[0], args[0]))
 			}, "NAME"),
@@ -67,9 +70,9 @@ func holdCommands() []*cli.Command {
 			Name:        "resume",
 			Usage:       "let a held project's jobs go again",
 			ArgsUsage:   "NAME",
-			Description: example("piston project resume tidewick"),
-			Flags:       []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			Description: terminal.Example("piston project resume tidewick"),
+			Flags:       []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				p, err := cl.Hold(ctx, args[0], "")
 				return told(c, p, err, fmt.Sprintf("Jobs of %s are handed out again.", args[0]))
 			}, "NAME"),
@@ -80,11 +83,11 @@ func holdCommands() []*cli.Command {
 			ArgsUsage: "NAME host|outside",
 			Description: "With host, a step that says network = \"host\" is given it by runners that allow it, but never in " +
 				"a proposal from\n" +
-				"outside. An administrator says so.\n\n" + example("piston project network tidewick host"),
-			Flags: []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				"outside. An administrator says so.\n\n" + terminal.Example("piston project network tidewick host"),
+			Flags: []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				if args[1] != "host" && args[1] != "outside" {
-					return usage("%q is neither host nor outside", args[1])
+					return terminal.Usage("%q is neither host nor outside", args[1])
 				}
 				p, err := cl.AllowHostNetwork(ctx, args[0], args[1] == "host")
 				sentence := fmt.Sprintf("Steps of %s are given no machine's own network.", args[0])
@@ -98,12 +101,12 @@ func holdCommands() []*cli.Command {
 			Name:        "limit",
 			Usage:       "bound how many jobs of a project are at work at once",
 			ArgsUsage:   "NAME JOBS",
-			Description: "0 for any number.\n\n" + example("piston project limit tidewick 4"),
-			Flags:       []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			Description: "0 for any number.\n\n" + terminal.Example("piston project limit tidewick 4"),
+			Flags:       []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				n, err := strconv.Atoi(args[1])
 				if err != nil || n < 0 {
-					return usage("%q is no number of jobs", args[1])
+					return terminal.Usage("%q is no number of jobs", args[1])
 				}
 				p, err := cl.LimitProject(ctx, args[0], n)
 				return told(c, p, err, fmt.Sprintf("At most %d jobs of %s are at work at once (0: any number).", n, args[0]))
@@ -115,27 +118,28 @@ func holdCommands() []*cli.Command {
 // told answers a command that changes something: in JSON what it is now, else by a sentence.
 func told(c *cli.Command, v any, err error, sentence string) error {
 	if err != nil || c.Bool("json") {
-		return orJSON(c, v, err)
+		return terminal.OrJSON(c, v, err)
 	}
-	fmt.Fprintln(out(c), sentence)
+	fmt.Fprintln(terminal.Out(c), sentence)
 	return nil
 }
 
 func schedulesCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "schedules",
-		Usage:       "list when a project's pipelines are due",
-		ArgsUsage:   "PROJECT",
-		Description: "Schedules are those of the pipelines on the main branch.\n\n" + example("piston schedules tidewick"),
-		Flags:       []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		Name:      "schedules",
+		Usage:     "list when a project's pipelines are due",
+		ArgsUsage: "PROJECT",
+		Description: "Schedules are those of the pipelines on the main branch.\n\n" +
+			terminal.Example("piston schedules tidewick"),
+		Flags: []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			list, err := cl.Schedules(ctx, args[0])
 			if err != nil || c.Bool("json") {
-				return orJSON(c, list, err)
+				return terminal.OrJSON(c, list, err)
 			}
-			s := newScreen(out(c))
+			s := terminal.NewScreen(terminal.Out(c))
 			if len(list) == 0 {
-				s.line("No pipeline of %s has a schedule.", args[0])
+				s.Line("No pipeline of %s has a schedule.", args[0])
 				return nil
 			}
 			var rows [][]string
@@ -149,9 +153,9 @@ func schedulesCommand() *cli.Command {
 					last = fmt.Sprintf("run %d", d.LastRun)
 				}
 				rows = append(rows, []string{d.Pipeline, d.Name, next.Format("Mon 2006-01-02 15:04 MST"), d.Cron, d.Zone, last,
-					short(d.Note, 80)})
+					terminal.Short(d.Note, 80)})
 			}
-			s.table([]string{"PIPELINE", "SCHEDULE", "NEXT", "CRON", "ZONE", "LAST", "NOTE"}, rows)
+			s.Table([]string{"PIPELINE", "SCHEDULE", "NEXT", "CRON", "ZONE", "LAST", "NOTE"}, rows)
 			return nil
 		}, "PROJECT"),
 	}
@@ -162,30 +166,31 @@ func sinceCommand() *cli.Command {
 		Name:      "since",
 		Usage:     "tell what has changed since a run's pipeline last passed",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets.\n" + aboutRunHelp +
-			"\n\n" + example("piston since tidewick 12"),
-		Flags: []cli.Flag{jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Description: "Commits, the pipeline's definition, versions of tools, caches, revisions of secrets.\n" +
+			terminal.AboutRunHelp +
+			"\n\n" + terminal.Example("piston since tidewick 12"),
+		Flags: []cli.Flag{terminal.JSONFlag},
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
 			_ string) error {
 			d, err := cl.Since(ctx, project, n)
 			if err != nil || c.Bool("json") {
-				return orJSON(c, d, err)
+				return terminal.OrJSON(c, d, err)
 			}
-			newScreen(out(c)).since(n, d)
+			showSince(terminal.NewScreen(terminal.Out(c)), n, d)
 			return nil
 		}, "PROJECT", "[RUN]"),
 	}
 }
 
-func (s *screen) since(run int64, d api.Since) {
+func showSince(s *terminal.Screen, run int64, d api.Since) {
 	if d.Run == 0 {
-		s.line("No run of this pipeline has passed before run %d.", run)
+		s.Line("No run of this pipeline has passed before run %d.", run)
 		return
 	}
-	s.line("%s", s.in(strong, fmt.Sprintf("Run %d beside run %d, which passed:", run, d.Run)))
+	s.Line("%s", s.In(terminal.Strong, fmt.Sprintf("Run %d beside run %d, which passed:", run, d.Run)))
 	for _, c := range d.Commits {
-		s.line("  commit      %s %s  %s", s.in(yellow, fmt.Sprintf("%.9s", c.ID)), short(c.Subject, 60),
-			s.in(faint, short(c.Author, 30)))
+		s.Line("  commit      %s %s  %s", s.In(terminal.Yellow, fmt.Sprintf("%.9s", c.ID)), terminal.Short(c.Subject, 60),
+			s.In(terminal.Faint, terminal.Short(c.Author, 30)))
 	}
 	n := len(d.Commits)
 	for _, part := range []struct {
@@ -194,12 +199,12 @@ func (s *screen) since(run int64, d api.Since) {
 	}{{"definition", d.Definition}, {"tool", d.Tools}, {"cache", d.Caches}, {"secret", d.Secrets}, {"runner", d.Runners}} {
 		for _, v := range part.list {
 			n++
-			s.line("  %-11s %s  %s → %s", part.word, short(v.What, 60), orNothing(short(v.Before, 60)),
-				orNothing(short(v.After, 60)))
+			s.Line("  %-11s %s  %s → %s", part.word, terminal.Short(v.What, 60), orNothing(terminal.Short(v.Before, 60)),
+				orNothing(terminal.Short(v.After, 60)))
 		}
 	}
 	if n == 0 {
-		s.line("  nothing: the same commit, definition, tools, caches and secrets")
+		s.Line("  nothing: the same commit, definition, tools, caches and secrets")
 	}
 }
 

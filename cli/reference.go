@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/httpapi"
@@ -19,7 +20,7 @@ func referenceCommand() *cli.Command {
 		Name: "reference", Hidden: true, ArgsUsage: "openapi|pipeline|schema|findings|commands",
 		Usage: "print a generated reference",
 		Action: func(_ context.Context, c *cli.Command) error {
-			w := out(c)
+			w := terminal.Out(c)
 			switch c.Args().First() {
 			case "openapi":
 				text, err := httpapi.Document()
@@ -41,7 +42,7 @@ func referenceCommand() *cli.Command {
 				writeCommands(w, c.Root())
 				return nil
 			}
-			return usage("piston reference takes openapi, pipeline, schema, findings or commands")
+			return terminal.Usage("piston reference takes openapi, pipeline, schema, findings or commands")
 		},
 	}
 }

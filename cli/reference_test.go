@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/cli/terminal"
 )
 
 // The generated documents are those the program makes now; make reference writes them.
@@ -50,8 +52,8 @@ func TestEveryCommandHelps(t *testing.T) {
 }
 
 func TestTerminalsAreSafeFromStrangers(t *testing.T) {
-	assert.Equal(t, "a\uFFFD[31mb\uFFFD", short("a\x1b[31mb\n", 20))
-	assert.Equal(t, "abcd…", short("abcdefgh", 5))
-	assert.Equal(t, "red", cleanLine("\x1b[31mred\x1b[0m\x07", false))
-	assert.Regexp(t, regexp.MustCompile(`^\x1b\[31mred`), cleanLine("\x1b[31mred\x07", true))
+	assert.Equal(t, "a\uFFFD[31mb\uFFFD", terminal.Short("a\x1b[31mb\n", 20))
+	assert.Equal(t, "abcd…", terminal.Short("abcdefgh", 5))
+	assert.Equal(t, "red", terminal.CleanLine("\x1b[31mred\x1b[0m\x07", false))
+	assert.Regexp(t, regexp.MustCompile(`^\x1b\[31mred`), terminal.CleanLine("\x1b[31mred\x07", true))
 }

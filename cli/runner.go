@@ -14,6 +14,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/quantity"
@@ -33,7 +34,7 @@ func runnerCommand() *cli.Command {
 			"kind:\n" +
 			"piston token add --runner NAME makes one. It tells the service the versions of the tools it finds. Ctrl-C or " +
 			"SIGTERM lets the jobs at hand finish, then hands back what is left.\n\n" +
-			example("piston runner --server http://127.0.0.1:7460 --token-file runner.token --label macos"),
+			terminal.Example("piston runner --server http://127.0.0.1:7460 --token-file runner.token --label macos"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "server", Usage: "address of the service", Required: true,
 				Sources: cli.EnvVars("PISTON_SERVER")},
@@ -176,7 +177,7 @@ func letThrough(list []string) (through []reach.Allowance, err error) {
 	for _, text := range list {
 		a, err := reach.ParseAllowance(text)
 		if err != nil {
-			return nil, usage("--let-through: %v", err)
+			return nil, terminal.Usage("--let-through: %v", err)
 		}
 		through = append(through, a)
 	}
@@ -193,7 +194,7 @@ func believe(cl *client.Client, file string) ([]byte, error) {
 		err = cl.Believe(ca)
 	}
 	if err != nil {
-		return nil, usage("--ca-file %s: %v", file, err)
+		return nil, terminal.Usage("--ca-file %s: %v", file, err)
 	}
 	return ca, nil
 }
@@ -226,12 +227,12 @@ func mostOf(c *cli.Command) (most definition.Numbers, err error) {
 	for name, to := range map[string]*int64{"disk": &most.Disk, "memory": &most.Memory, "log-size": &most.Log,
 		"keep-size": &most.Keep, "hand-size": &most.Hand, "cache-size": &most.Cache} {
 		if *to, err = quantity.ParseBytes(c.String(name)); err != nil {
-			return most, coded{exitUsage, fmt.Errorf("--%s: %w", name, err)}
+			return most, terminal.Ending(terminal.ExitUsage, fmt.Errorf("--%s: %w", name, err))
 		}
 	}
 	most.Processes, most.OpenFiles = c.Int("processes"), c.Int("open-files")
 	if most.Processes < 0 || most.OpenFiles < 0 {
-		return most, usage("--processes and --open-files are numbers of 0 or more")
+		return most, terminal.Usage("--processes and --open-files are numbers of 0 or more")
 	}
 	return most, nil
 }
@@ -241,7 +242,7 @@ func toolProbes(list []string) (probes []runner.Probe, err error) {
 	for _, text := range list {
 		name, command, ok := strings.Cut(text, "=")
 		if !ok || name == "" || strings.TrimSpace(command) == "" {
-			return nil, usage("--tool %q: write NAME=COMMAND, such as 'ndk=cat /opt/ndk/source.properties'", text)
+			return nil, terminal.Usage("--tool %q: write NAME=COMMAND, such as 'ndk=cat /opt/ndk/source.properties'", text)
 		}
 		probes = append(probes, runner.Probe{Name: name, Command: command})
 	}
@@ -269,8 +270,9 @@ func runnerToken(file string) (string, error) {
 		if token := os.Getenv("PISTON_TOKEN"); token != "" {
 			return token, nil
 		}
-		return "", usage("a runner needs a token: give --token-file, or set PISTON_TOKEN; piston token add --runner NAME " +
-			"makes one")
+		return "", terminal.Usage(
+			"a runner needs a token: give --token-file, or set PISTON_TOKEN; piston token add --runner NAME " +
+				"makes one")
 	}
 	text, err := os.ReadFile(file)
 	return strings.TrimSpace(string(text)), err

@@ -9,27 +9,29 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 )
 
 func runnersCommand() *cli.Command {
 	return &cli.Command{
 		Name: "runners", Usage: "list the machines that execute jobs",
-		Description: example("piston runners", "piston runners --contains mac"), Flags: pageFlags,
+		Description: terminal.Example("piston runners", "piston runners --contains mac"), Flags: terminal.PageFlags,
 		Commands: runnerHoldCommands(),
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Runners(ctx, pageOf(c))
-			return listedPage(c, list, err, []string{"RUNNER", "", "BUSY", "LABELS", "SEEN", "TOOLS"},
-				func(s *screen, r api.Runner) []string {
-					there := s.in(green, "✓ there")
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			list, err := cl.Runners(ctx, terminal.PageOf(c))
+			return terminal.ListedPage(c, list, err, []string{"RUNNER", "", "BUSY", "LABELS", "SEEN", "TOOLS"},
+				func(s *terminal.Screen, r api.Runner) []string {
+					there := s.In(terminal.Green, "✓ there")
 					switch {
 					case !r.Online:
-						there = s.in(faint, "− away")
+						there = s.In(terminal.Faint, "− away")
 					case r.Held != "":
-						there = s.in(yellow, "⏸ held: "+short(r.Held, 40))
+						there = s.In(terminal.Yellow, "⏸ held: "+terminal.Short(r.Held, 40))
 					}
-					return []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "), ago(r.Seen),
-						s.in(faint, short(toolList(r.Tools), 160))}
+					return []string{r.Name, there, fmt.Sprintf("%d of %d", r.Busy, r.Slots), strings.Join(r.Labels, " "),
+						terminal.Ago(r.Seen),
+						s.In(terminal.Faint, terminal.Short(toolList(r.Tools), 160))}
 				}, "No runner has ever asked for work; start one by piston runner.", func(r api.Runner) string { return r.Name })
 		}),
 	}
@@ -50,17 +52,17 @@ func runnerHoldCommands() []*cli.Command {
 		{
 			Name: "drain", Usage: "let a runner finish what it has, and hand it no more", ArgsUsage: "NAME",
 			Description: "It stays as it is until piston runners resume. An administrator says so.\n\n" +
-				example("piston runners drain mac-mini --because 'new disk'"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "drained by hand"}, jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				terminal.Example("piston runners drain mac-mini --because 'new disk'"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "because", Usage: "why", Value: "drained by hand"}, terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				r, err := cl.HoldRunner(ctx, args[0], c.String("because"))
 				return told(c, r, err, fmt.Sprintf("Runner %s is handed no more jobs; %s at hand.", args[0], plural(r.Busy, "job")))
 			}, "NAME"),
 		},
 		{
 			Name: "resume", Usage: "hand a drained runner jobs again", ArgsUsage: "NAME",
-			Description: example("piston runners resume mac-mini"), Flags: []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			Description: terminal.Example("piston runners resume mac-mini"), Flags: []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				r, err := cl.HoldRunner(ctx, args[0], "")
 				return told(c, r, err, fmt.Sprintf("Runner %s is handed jobs again.", args[0]))
 			}, "NAME"),
@@ -68,8 +70,8 @@ func runnerHoldCommands() []*cli.Command {
 		{
 			Name: "forget", Usage: "take a runner that is away out of the lists", ArgsUsage: "NAME",
 			Description: "When it comes back it is there again; piston token revoke keeps it out.\n\n" +
-				example("piston runners forget old-mini"), Flags: []cli.Flag{jsonFlag},
-			Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				terminal.Example("piston runners forget old-mini"), Flags: []cli.Flag{terminal.JSONFlag},
+			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				err := cl.ForgetRunner(ctx, args[0])
 				return told(c, map[string]string{"forgotten": args[0]}, err, fmt.Sprintf("Runner %s is forgotten.", args[0]))
 			}, "NAME"),

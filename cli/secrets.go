@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/service/secrets"
@@ -45,24 +46,25 @@ func secretCommand() *cli.Command {
 					"It is never an argument: those are seen by everyone on the machine and stay in the shell's history.\n" +
 					"NAME may be SET:MEMBER, such as SERVICES:harbour: a pipeline then picks by a variant's value, " +
 					"SERVICES:${FLAVOUR}.\n\n" +
-					example("piston secret set tidewick DEPOT_TOKEN",
+					terminal.Example("piston secret set tidewick DEPOT_TOKEN",
 						"piston secret set tidewick STORE_KEY --file store.json --tag 'v*' --expires 2027-01-31"),
-				Flags:  append([]cli.Flag{value, jsonFlag}, settingFlags...),
+				Flags:  append([]cli.Flag{value, terminal.JSONFlag}, settingFlags...),
 				Action: setSecret,
 			},
 			{
 				Name: "change", Usage: "say something about a secret without a new value: note, expiry, which runs are given it",
 				ArgsUsage: "PROJECT NAME",
-				Description: example("piston secret change tidewick STORE_KEY --tag 'v*' --pipeline release",
+				Description: terminal.Example("piston secret change tidewick STORE_KEY --tag 'v*' --pipeline release",
 					"piston secret change tidewick DEPOT_TOKEN --any --expires never"),
-				Flags: append([]cli.Flag{jsonFlag}, settingFlags...), Action: asking(changeSecret, "PROJECT", "NAME"),
+				Flags: append([]cli.Flag{terminal.JSONFlag}, settingFlags...), Action: terminal.Asking(changeSecret,
+					"PROJECT", "NAME"),
 			},
 			{
 				Name: "share", Usage: "let other projects use a secret", ArgsUsage: "PROJECT NAME",
 				Description: "You must be a keeper of those projects. Without --with nobody else may use it any more.\n\n" +
-					example("piston secret share tidewick DEPOT_TOKEN --with tidewick-beta"),
-				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "with", Usage: "a project; may be repeated"}, jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					terminal.Example("piston secret share tidewick DEPOT_TOKEN --with tidewick-beta"),
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "with", Usage: "a project; may be repeated"}, terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					with := append([]string{}, c.StringSlice("with")...)
 					s, err := cl.ChangeSecret(ctx, args[0], args[1], api.SecretSettings{Shared: &with})
 					sentence := fmt.Sprintf("Secret %s is for %s alone.", args[1], args[0])
@@ -74,33 +76,33 @@ func secretCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list secrets, without their values", ArgsUsage: "PROJECT",
-				Description: example("piston secret list tidewick"),
-				Flags:       pageFlags, Action: asking(listSecrets, "PROJECT"),
+				Description: terminal.Example("piston secret list tidewick"),
+				Flags:       terminal.PageFlags, Action: terminal.Asking(listSecrets, "PROJECT"),
 			},
 			{
 				Name: "history", Usage: "list the values a secret has had, without the values", ArgsUsage: "PROJECT NAME",
-				Description: "Ten are kept.\n\n" + example("piston secret history tidewick DEPOT_TOKEN"),
-				Flags:       []cli.Flag{jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				Description: "Ten are kept.\n\n" + terminal.Example("piston secret history tidewick DEPOT_TOKEN"),
+				Flags:       []cli.Flag{terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					list, err := cl.Revisions(ctx, args[0], args[1])
-					return listed(c, list, err, []string{"REVISION", "KIND", "BYTES", "SET", "BY", ""},
-						func(s *screen, r api.SecretRevision) []string {
+					return terminal.Listed(c, list, err, []string{"REVISION", "KIND", "BYTES", "SET", "BY", ""},
+						func(s *terminal.Screen, r api.SecretRevision) []string {
 							from := ""
 							if r.Restored > 0 {
-								from = s.in(faint, fmt.Sprintf("value of revision %d", r.Restored))
+								from = s.In(terminal.Faint, fmt.Sprintf("value of revision %d", r.Restored))
 							}
-							return []string{strconv.Itoa(r.Revision), string(r.Kind), sizeOf(r.Size), ago(r.Set), r.By, from}
+							return []string{strconv.Itoa(r.Revision), string(r.Kind), sizeOf(r.Size), terminal.Ago(r.Set), r.By, from}
 						}, "")
 				}, "PROJECT", "NAME"),
 			},
 			{
 				Name: "restore", Usage: "put an earlier value back, as the next revision", ArgsUsage: "PROJECT NAME REVISION",
-				Description: example("piston secret restore tidewick DEPOT_TOKEN 3"),
-				Flags:       []cli.Flag{jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				Description: terminal.Example("piston secret restore tidewick DEPOT_TOKEN 3"),
+				Flags:       []cli.Flag{terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					n, err := strconv.Atoi(args[2])
 					if err != nil || n < 1 {
-						return usage("%q is no revision; piston secret history %s %s shows them", args[2], args[0], args[1])
+						return terminal.Usage("%q is no revision; piston secret history %s %s shows them", args[2], args[0], args[1])
 					}
 					s, err := cl.RestoreSecret(ctx, args[0], args[1], n)
 					return told(c, s, err,
@@ -109,9 +111,9 @@ func secretCommand() *cli.Command {
 			},
 			{
 				Name: "drop", Usage: "remove a secret with all its values; of one that another project shares, the sharing",
-				ArgsUsage: "PROJECT NAME", Description: example("piston secret drop tidewick DEPOT_TOKEN"),
-				Flags: []cli.Flag{jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				ArgsUsage: "PROJECT NAME", Description: terminal.Example("piston secret drop tidewick DEPOT_TOKEN"),
+				Flags: []cli.Flag{terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					return told(c, map[string]string{"dropped": args[1]}, cl.DropSecret(ctx, args[0], args[1]),
 						fmt.Sprintf("Secret %s of %s is removed.", args[1], args[0]))
 				}, "PROJECT", "NAME"),
@@ -133,7 +135,7 @@ func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
 		if day != "never" {
 			var err error
 			if at, err = time.Parse(time.DateOnly, day); err != nil {
-				return nil, usage("--expires %q: write a day as 2027-01-31, or never", day)
+				return nil, terminal.Usage("--expires %q: write a day as 2027-01-31, or never", day)
 			}
 		}
 		in.Expires, said = &at, true
@@ -142,7 +144,7 @@ func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
 		Tags: c.StringSlice("tag")}
 	narrowed := scope.Protects()
 	if c.Bool("any") && narrowed {
-		return nil, usage("--any does not go with --pipeline, --branch or --tag")
+		return nil, terminal.Usage("--any does not go with --pipeline, --branch or --tag")
 	}
 	if narrowed || c.Bool("any") {
 		in.Scope, said = &scope, true
@@ -155,14 +157,15 @@ func settingsOf(c *cli.Command) (*api.SecretSettings, error) {
 
 func setSecret(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 2 {
-		return usage("piston secret set takes PROJECT NAME; the value is asked for, or comes by --file or standard input, " +
-			"never as an argument")
+		return terminal.Usage(
+			"piston secret set takes PROJECT NAME; the value is asked for, or comes by --file or standard input, " +
+				"never as an argument")
 	}
-	args, err := words(c, "PROJECT", "NAME")
+	args, err := terminal.Words(c, "PROJECT", "NAME")
 	if err != nil {
 		return err
 	}
-	cl, err := connect()
+	cl, err := terminal.Connect()
 	if err != nil {
 		return err
 	}
@@ -184,7 +187,7 @@ func setSecret(ctx context.Context, c *cli.Command) error {
 func changeSecret(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	in, err := settingsOf(c)
 	if err == nil && in == nil {
-		err = usage("say what to change: --note, --expires, --pipeline, --branch, --tag or --any")
+		err = terminal.Usage("say what to change: --note, --expires, --pipeline, --branch, --tag or --any")
 	}
 	if err != nil {
 		return err
@@ -231,9 +234,9 @@ func secretValue(c *cli.Command, name string) (in api.NewSecret, err error) {
 }
 
 func tooLarge(what string) error {
-	return coded{exitUsage,
-		errors.New(what + " is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and " +
-			"set the key to it as the secret")}
+	return terminal.Ending(terminal.ExitUsage,
+		errors.New(what+" is larger than a secret may be (1 MiB): put it, encrypted, where the build can fetch it, and "+
+			"set the key to it as the secret"))
 }
 
 // trimLineEnd drops the one line break that echo and editors put at the end.
@@ -266,13 +269,13 @@ func sizeOf(n int) string {
 }
 
 func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	list, err := cl.Secrets(ctx, args[0], pageOf(c))
-	return listedPage(c, list, err,
+	list, err := cl.Secrets(ctx, args[0], terminal.PageOf(c))
+	return terminal.ListedPage(c, list, err,
 		[]string{"SECRET", "KIND", "REV", "SET", "BY", "GIVEN TO", "LAST USED", "EXPIRES", "NOTE"},
-		func(s *screen, v api.Secret) []string {
+		func(s *terminal.Screen, v api.Secret) []string {
 			used := "never"
 			if v.Used != nil {
-				used = ago(*v.Used)
+				used = terminal.Ago(*v.Used)
 				if v.UsedRun > 0 {
 					used = fmt.Sprintf("run %d", v.UsedRun)
 					if v.UsedIn != args[0] {
@@ -280,29 +283,30 @@ func listSecrets(ctx context.Context, c *cli.Command, cl *client.Client, args []
 					}
 				}
 			}
-			note := short(v.Note, 40)
+			note := terminal.Short(v.Note, 40)
 			switch {
 			case v.Home != args[0]:
 				note = "from " + v.Home + "  " + note
 			case len(v.Shared) > 0:
 				note = "also for " + strings.Join(v.Shared, ", ") + "  " + note
 			}
-			return []string{s.in(strong, v.Name), string(v.Kind), strconv.Itoa(v.Revision), ago(v.Updated), v.By,
-				short(forRuns(v, ""), 50), used, s.expiry(v.Expires), s.in(faint, note)}
+			return []string{s.In(terminal.Strong, v.Name), string(v.Kind), strconv.Itoa(v.Revision),
+				terminal.Ago(v.Updated), v.By,
+				terminal.Short(forRuns(v, ""), 50), used, expiry(s, v.Expires), s.In(terminal.Faint, note)}
 		}, fmt.Sprintf("No secrets yet: piston secret set %s NAME", args[0]), func(v api.Secret) string { return v.Name })
 }
 
 // expiry says when something ceases to be good, and how soon that is.
-func (s *screen) expiry(at *time.Time) string {
+func expiry(s *terminal.Screen, at *time.Time) string {
 	if at == nil {
 		return "never"
 	}
 	day := at.UTC().Format(time.DateOnly)
 	switch left := time.Until(*at); {
 	case left <= 0:
-		return s.in(red, "expired "+day)
+		return s.In(terminal.Red, "expired "+day)
 	case left < 14*24*time.Hour:
-		return s.in(magenta, fmt.Sprintf("%s (%d days)", day, int(left.Hours()/24)))
+		return s.In(terminal.Magenta, fmt.Sprintf("%s (%d days)", day, int(left.Hours()/24)))
 	}
 	return day
 }

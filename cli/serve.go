@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/service/ground"
@@ -73,7 +74,7 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 		if err != nil {
 			a, addressErr := netip.ParseAddr(text)
 			if addressErr != nil {
-				return o, usage("--trust-proxy %q: write an address, or a range such as 10.0.0.0/8", text)
+				return o, terminal.Usage("--trust-proxy %q: write an address, or a range such as 10.0.0.0/8", text)
 			}
 			p = netip.PrefixFrom(a, a.BitLen())
 		}
@@ -81,13 +82,13 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 	}
 	var err error
 	if o.Reserve, err = quantity.ParseBytes(c.String("reserve")); err != nil {
-		return o, usage("--reserve: %v", err)
+		return o, terminal.Usage("--reserve: %v", err)
 	}
 	switch {
 	case (o.CertFile == "") != (o.KeyFile == ""):
-		return o, usage("--tls-cert and --tls-key go together")
+		return o, terminal.Usage("--tls-cert and --tls-key go together")
 	case (o.Issuer.Address == "") != (o.Issuer.ClientID == ""):
-		return o, usage("--issuer and --issuer-client go together")
+		return o, terminal.Usage("--issuer and --issuer-client go together")
 	}
 	return o, nil
 }
@@ -108,7 +109,7 @@ func serveCommand() *cli.Command {
 		Description: "Keeps everything in the data folder and serves the console and the interface. At its first start it " +
 			"makes\n" +
 			"the administrator and prints the password, once. Ctrl-C stops everything in order.\n\n" +
-			example("piston serve --home ~/piston --listen 127.0.0.1:7460"),
+			terminal.Example("piston serve --home ~/piston --listen 127.0.0.1:7460"),
 		Flags: hostFlags(host.DefaultHome(), "127.0.0.1:7460"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			options, err := hostOptions(c)
@@ -120,7 +121,7 @@ func serveCommand() *cli.Command {
 				return err
 			}
 			defer h.Stop()
-			w := out(c)
+			w := terminal.Out(c)
 			fmt.Fprintf(w, "Gentle Piston serves at %s\n", h.Address)
 			if h.FirstPassword != "" {
 				fmt.Fprintf(w, "\n  First start: sign in as admin with the password\n\n      %s\n\n  It is not shown again.\n\n",

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 )
 
 // standIn answers as a service would and notes what it was asked.
@@ -98,19 +99,19 @@ func TestCommandsOfTheQueue(t *testing.T) {
 func TestWhatTheServiceRefusesAndWhatIsNoCommand(t *testing.T) {
 	for _, args := range [][]string{{"again", "p", "9"}, {"schedules", "q"}, {"since", "p", "9"}, {"project", "hold", "q"}, {"start", "p", "none"}} {
 		out, code, _ := against(t, nil, args...)
-		assert.Equal(t, exitRefuse, code, args)
+		assert.Equal(t, terminal.ExitRefuse, code, args)
 		assert.Contains(t, out, "nothing of that name", args)
 	}
 	for _, args := range [][]string{{"again"}, {"queue", "a", "b"}, {"project", "limit", "p", "many"}, {"project", "limit", "p", "-1"}, {"start", "p"}, {"start", "--input", "x", "p", "q"}, {"since", "p", "0"}, {"runs", "p", "--limit", "0"}, {"people", "--limit", "501"}} {
 		_, code, asked := against(t, nil, args...)
-		assert.Equal(t, exitUsage, code, args)
+		assert.Equal(t, terminal.ExitUsage, code, args)
 		assert.Empty(t, asked, "%v: nothing is asked of the service", args)
 	}
 }
 
 func TestACommandSaysWhatItTakes(t *testing.T) {
 	out, code, _ := against(t, nil, "people", "list")
-	assert.Equal(t, exitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, out, `piston people takes no arguments, not "list"; piston people --help shows an example`)
 	out, _, _ = against(t, nil, "stop", "p")
 	assert.Contains(t, out, "piston stop takes PROJECT RUN; piston stop --help shows an example")
@@ -124,7 +125,7 @@ func TestACheckAsksTheServiceAboutItsProject(t *testing.T) {
 	require.NoError(t, err)
 	answers := map[string]string{"GET /projects": string(list), "GET /projects/mine/knowledge": `{"secrets":[{"name":"KEY","scope":{}}],"runners":[{"name":"attic","labels":["linux"]}],"last_build":3}`}
 	out, code, _ := against(t, answers, "check", dir)
-	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "asks for the secret OTHER, which nobody has set")
 	assert.Contains(t, out, "piston secret set mine OTHER")
 	assert.NotContains(t, out, "secret KEY")

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 )
 
@@ -24,15 +25,15 @@ func signInCommand() *cli.Command {
 		Description: "Asks for the password, or reads it from standard input when that is no terminal, and keeps a token " +
 			"in\n" +
 			"piston/client.json of your configuration folder (or the file PISTON_CONFIG names).\n\n" +
-			example("piston sign-in http://127.0.0.1:7460", "piston sign-in --browser https://builds.example"),
+			terminal.Example("piston sign-in http://127.0.0.1:7460", "piston sign-in --browser https://builds.example"),
 		ArgsUsage: "ADDRESS",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "who you are", Value: "admin"},
 			&cli.BoolFlag{Name: "browser", Usage: "sign in by a browser, where the service's issuer says who you are"},
-			jsonFlag,
+			terminal.JSONFlag,
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "ADDRESS")
+			args, err := terminal.Words(c, "ADDRESS")
 			if err != nil {
 				return err
 			}
@@ -78,7 +79,7 @@ func signInByBrowser(ctx context.Context, c *cli.Command, cl *client.Client) err
 	defer cancel()
 	issued, err := b.Wait(ctx, tokenName())
 	if err != nil {
-		return coded{exitRefuse, err}
+		return terminal.Ending(terminal.ExitRefuse, err)
 	}
 	in := client.New(cl.Address, issued.Secret)
 	me, err := in.Me(ctx)
@@ -106,33 +107,34 @@ func pasted(b *client.Browser) {
 
 // keepSignIn remembers a service and a token for the commands that follow.
 func keepSignIn(c *cli.Command, cl *client.Client, issued api.IssuedToken, name string) error {
-	path, err := settingsPath()
+	path, err := terminal.SettingsPath()
 	if err != nil {
 		return err
 	}
-	if err := saveSettings(path, settings{Server: cl.Address, Token: issued.Secret}); err != nil {
+	if err := terminal.SaveSettings(path, terminal.Settings{Server: cl.Address, Token: issued.Secret}); err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(out(c), map[string]string{"server": cl.Address, "name": name, "settings": path})
+		return terminal.PrintJSON(terminal.Out(c), map[string]string{"server": cl.Address, "name": name, "settings": path})
 	}
-	fmt.Fprintf(out(c), "Signed in to %s as %s; kept in %s.\n", cl.Address, name, path)
+	fmt.Fprintf(terminal.Out(c), "Signed in to %s as %s; kept in %s.\n", cl.Address, name, path)
 	return nil
 }
 
 func signOutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "sign-out", Usage: "make this machine's token useless, and forget it", Description: example("piston sign-out"),
-		Flags: []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+		Name: "sign-out", Usage: "make this machine's token useless, and forget it",
+		Description: terminal.Example("piston sign-out"),
+		Flags:       []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			// A token that is no good any more has nothing left to end.
 			if err := cl.SignOut(ctx); err != nil && !client.IsStatus(err, http.StatusUnauthorized) {
 				return err
 			}
-			known, err := loadSettings()
+			known, err := terminal.LoadSettings()
 			if err == nil && known.Token == cl.Token { // and not one from the environment
 				var path string
-				if path, err = settingsPath(); err == nil {
+				if path, err = terminal.SettingsPath(); err == nil {
 					err = os.Remove(path)
 				}
 			}
@@ -146,9 +148,9 @@ func passwordCommand() *cli.Command {
 		Name: "password", Usage: "change your own password",
 		Description: "Asks for the old one and the new one, or reads them as two lines from standard input when that is " +
 			"no terminal.\n" +
-			"Sessions end; tokens stay good, piston token list shows them.\n\n" + example("piston password"),
-		Flags: []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			"Sessions end; tokens stay good, piston token list shows them.\n\n" + terminal.Example("piston password"),
+		Flags: []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			me, err := cl.WhoAmI(ctx)
 			if err != nil {
 				return err
@@ -163,7 +165,7 @@ func passwordCommand() *cli.Command {
 				return err
 			}
 			if len(given) == 3 && given[1] != given[2] {
-				return usage("the new passwords differ; nothing is changed")
+				return terminal.Usage("the new passwords differ; nothing is changed")
 			}
 			err = cl.ChangePassword(ctx, api.Credentials{Name: me.Name, Password: given[0]}, given[1])
 			return told(c, map[string]string{"name": me.Name}, err, "The password of "+me.Name+" is changed.")
@@ -196,8 +198,8 @@ func askSecrets(prompts ...string) (given []string, err error) {
 		line, err := in.ReadString('\n')
 		line = strings.TrimRight(line, "\r\n")
 		if line == "" && err != nil {
-			return nil, coded{exitUsage,
-				fmt.Errorf("standard input ended after %s of %d", plural(len(given), "line"), len(prompts))}
+			return nil, terminal.Ending(terminal.ExitUsage,
+				fmt.Errorf("standard input ended after %s of %d", plural(len(given), "line"), len(prompts)))
 		}
 		given = append(given, line)
 	}

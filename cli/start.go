@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 )
@@ -23,9 +24,10 @@ func startCommand() *cli.Command {
 		ArgsUsage: "PROJECT PIPELINE [REF]",
 		Description: "REF is a branch, tag or commit; default the main branch. On a terminal it asks for the inputs that " +
 			"are not given.\n\n" +
-			example("piston start tidewick trunk work/new-chart", "piston start tidewick testers --input channel=beta"),
-		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"}, jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			terminal.Example("piston start tidewick trunk work/new-chart", "piston start tidewick testers --input channel=beta"),
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"},
+			terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			given, err := pairs("--input", c.StringSlice("input"))
 			if err != nil {
 				return err
@@ -37,9 +39,10 @@ func startCommand() *cli.Command {
 			}
 			r, err := cl.StartRun(ctx, args[0], api.StartRun{Pipeline: args[1], Ref: args[2], Inputs: given})
 			if err != nil || c.Bool("json") {
-				return orJSON(c, r, err)
+				return terminal.OrJSON(c, r, err)
 			}
-			fmt.Fprintf(out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project, r.Number)
+			fmt.Fprintf(terminal.Out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project,
+				r.Number)
 			return nil
 		}, "PROJECT", "PIPELINE", "[REF]"),
 	}
@@ -51,7 +54,7 @@ func pairs(option string, list []string) (map[string]string, error) {
 	for _, text := range list {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok || name == "" {
-			return nil, usage("%s %q: write NAME=VALUE", option, text)
+			return nil, terminal.Usage("%s %q: write NAME=VALUE", option, text)
 		}
 		m[name] = value
 	}
@@ -125,16 +128,17 @@ func againCommand() *cli.Command {
 		ArgsUsage: "PROJECT [RUN]",
 		Description: "All of it, as a new run of the same commit with the same inputs. With --failed, in the same run, " +
 			"only the jobs that\n" +
-			"did not pass; those that did keep their results and artifacts.\n" + aboutRunHelp + "\n\n" +
-			example("piston again tidewick 12 --failed"),
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, jsonFlag},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+			"did not pass; those that did keep their results and artifacts.\n" + terminal.AboutRunHelp + "\n\n" +
+			terminal.Example("piston again tidewick 12 --failed"),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, terminal.JSONFlag},
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
 			_ string) error {
 			r, err := cl.Restart(ctx, project, n, api.Restart{Failed: c.Bool("failed")})
 			if err != nil || c.Bool("json") {
-				return orJSON(c, r, err)
+				return terminal.OrJSON(c, r, err)
 			}
-			fmt.Fprintf(out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project, r.Number)
+			fmt.Fprintf(terminal.Out(c), "Run %d of %s is queued: piston watch %s %d\n", r.Number, r.Project, r.Project,
+				r.Number)
 			return nil
 		}, "PROJECT", "[RUN]"),
 	}
@@ -145,31 +149,31 @@ func pipelinesCommand() *cli.Command {
 		Name:        "pipelines",
 		Usage:       "list a project's pipelines, what starts them and what they ask for",
 		ArgsUsage:   "PROJECT [REF]",
-		Description: example("piston pipelines tidewick"),
-		Flags:       []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		Description: terminal.Example("piston pipelines tidewick"),
+		Flags:       []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			list, err := cl.Pipelines(ctx, args[0], args[1])
 			if err != nil || c.Bool("json") {
-				return orJSON(c, list, err)
+				return terminal.OrJSON(c, list, err)
 			}
-			s := newScreen(out(c))
+			s := terminal.NewScreen(terminal.Out(c))
 			if len(list.Pipelines) == 0 {
-				s.line("No pipelines at %s: there is no file piston/*.toml.", list.Ref)
+				s.Line("No pipelines at %s: there is no file piston/*.toml.", list.Ref)
 			}
 			for _, p := range list.Pipelines {
-				s.line("%s  %s", s.in(strong, p.Name), p.About)
+				s.Line("%s  %s", s.In(terminal.Strong, p.Name), p.About)
 				for _, t := range p.Triggers {
-					s.line("   starts on %s", t)
+					s.Line("   starts on %s", t)
 				}
 				if len(p.Triggers) == 0 {
-					s.line("   started by hand")
+					s.Line("   started by hand")
 				}
 				for _, in := range p.Inputs {
-					s.line("   asks for %s", question(in))
+					s.Line("   asks for %s", question(in))
 				}
-				s.line("   %s", s.in(faint, plural(len(p.Jobs), "job")))
+				s.Line("   %s", s.In(terminal.Faint, plural(len(p.Jobs), "job")))
 				for _, f := range p.Findings {
-					s.finding(f)
+					showFinding(s, f)
 				}
 			}
 			return nil

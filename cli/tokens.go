@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
 )
@@ -20,13 +21,13 @@ func tokenCommand() *cli.Command {
 			{
 				Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
 				Description: "A token may do what you may, unless --role and --project bound it.\n\n" +
-					example("piston token add --runner mac-mini > runner.token",
+					terminal.Example("piston token add --runner mac-mini > runner.token",
 						"piston token add nightly-report --role reader --project tidewick --days 30"),
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "runner", Usage: "for a runner"},
 					&cli.StringFlag{Name: "role", Usage: "the most it may do: reader, builder, keeper or administrator"},
 					&cli.StringFlag{Name: "project", Usage: "the only project it is for"},
-					&cli.IntFlag{Name: "days", Usage: "after how many days it expires; 0 never", Value: 365}, jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					&cli.IntFlag{Name: "days", Usage: "after how many days it expires; 0 never", Value: 365}, terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					n := api.NewToken{Name: args[0], Kind: api.PersonToken, Role: access.Role(c.String("role")),
 						Project: c.String("project"), Days: c.Int("days")}
 					if c.Bool("runner") {
@@ -38,17 +39,17 @@ func tokenCommand() *cli.Command {
 			},
 			{
 				Name: "list", Usage: "list your tokens, or as an administrator everybody's",
-				Description: example("piston token list"),
+				Description: terminal.Example("piston token list"),
 				Flags: []cli.Flag{&cli.Int64Flag{Name: "after", Usage: "only those after this id"},
 					&cli.StringFlag{Name: "contains", Usage: "only those with this in their name or their person's"},
-					limitFlag(200, 500), jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					terminal.LimitFlag(200, 500), terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					list, err := cl.Tokens(ctx, c.Int64("after"), c.String("contains"), c.Int("limit"))
-					return listedPage(c, list, err, []string{"ID", "TOKEN", "OF", "AT MOST", "MADE", "BY", "USED", "EXPIRES"},
-						func(s *screen, t api.Token) []string {
+					return terminal.ListedPage(c, list, err, []string{"ID", "TOKEN", "OF", "AT MOST", "MADE", "BY", "USED", "EXPIRES"},
+						func(s *terminal.Screen, t api.Token) []string {
 							used, of, most := "never", t.Person, string(t.Role)
 							if t.LastUsed != nil {
-								used = ago(*t.LastUsed)
+								used = terminal.Ago(*t.LastUsed)
 							}
 							if t.Kind == api.RunnerToken {
 								of = "a runner"
@@ -56,18 +57,19 @@ func tokenCommand() *cli.Command {
 							if t.Project != "" {
 								most += " in " + t.Project
 							}
-							return []string{fmt.Sprint(t.ID), short(t.Name, 50), of, most, ago(t.Created), t.MadeBy, used,
-								s.expiry(t.Expires)}
+							return []string{fmt.Sprint(t.ID), terminal.Short(t.Name, 50), of, most, terminal.Ago(t.Created), t.MadeBy, used,
+								expiry(s, t.Expires)}
 						}, "No tokens yet: piston token add NAME", func(t api.Token) string { return fmt.Sprint(t.ID) })
 				}),
 			},
 			{
-				Name: "revoke", Usage: "make a token useless", ArgsUsage: "ID", Description: example("piston token revoke 3"),
-				Flags: []cli.Flag{jsonFlag},
-				Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				Name: "revoke", Usage: "make a token useless", ArgsUsage: "ID",
+				Description: terminal.Example("piston token revoke 3"),
+				Flags:       []cli.Flag{terminal.JSONFlag},
+				Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					id, err := strconv.ParseInt(args[0], 10, 64)
 					if err != nil {
-						return usage("%q is no id of a token; piston token list shows them", args[0])
+						return terminal.Usage("%q is no id of a token; piston token list shows them", args[0])
 					}
 					return told(c, map[string]int64{"revoked": id}, cl.RevokeToken(ctx, id), fmt.Sprintf("Token %d is revoked.", id))
 				}, "ID"),

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
@@ -38,7 +39,7 @@ func tryCommand() *cli.Command {
 			"names, from piston local-secret, or are asked for.\n\n" +
 			"What a job leaves behind stays until the next time: --shell opens a shell in it, --from goes on in it.\n" +
 			"Exit code 0 when the run passed, 1 when it did not.\n\n" +
-			example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'",
+			terminal.Example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'",
 				"piston try trunk --job core --shell", "piston try release --as tag v1.2.0"),
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only this job; what it takes from others is what they handed on the last time"},
@@ -56,10 +57,10 @@ func tryCommand() *cli.Command {
 					"repeated",
 				Sources: cli.EnvVars("PISTON_RUNNER_LET_THROUGH")},
 			&cli.BoolFlag{Name: "anyway", Usage: "try although the check finds errors"},
-			jsonFlag,
+			terminal.JSONFlag,
 		}, purseFlags...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "[PIPELINE]", "[TAG]")
+			args, err := terminal.Words(c, "[PIPELINE]", "[TAG]")
 			if err != nil {
 				return err
 			}
@@ -75,14 +76,14 @@ func tryCommand() *cli.Command {
 				return refused(err)
 			}
 			if c.Bool("json") {
-				err = printJSON(out(c), d)
+				err = terminal.PrintJSON(terminal.Out(c), d)
 			} else {
-				s := newScreen(out(c))
-				s.run(d)
-				s.nextSteps(o, d)
+				s := terminal.NewScreen(terminal.Out(c))
+				s.Run(d)
+				nextSteps(s, o, d)
 			}
 			if err == nil && d.State != state.Passed {
-				err = coded{exitFailed, nil}
+				err = terminal.Ending(terminal.ExitFailed, nil)
 			}
 			return err
 		},
@@ -92,7 +93,7 @@ func tryCommand() *cli.Command {
 // refused gives what cannot be tried the exit code of a run that failed: it would have.
 func refused(err error) error {
 	if errors.Is(err, try.ErrNotPossible) {
-		return coded{exitFailed, err}
+		return terminal.Ending(terminal.ExitFailed, err)
 	}
 	return err
 }
@@ -100,7 +101,8 @@ func refused(err error) error {
 func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Options, error) {
 	var o try.Options
 	if as := plan.Trigger(c.String("as")); (as == plan.OnTag) != (tag != "") {
-		return o, usage("a tag is tried by its name, and only a tag: piston try %s --as tag v1.2.0", cmp.Or(name, "PIPELINE"))
+		return o, terminal.Usage("a tag is tried by its name, and only a tag: piston try %s --as tag v1.2.0",
+			cmp.Or(name, "PIPELINE"))
 	}
 	inputs, err := pairs("--input", c.StringSlice("input"))
 	if err != nil {
@@ -114,13 +116,14 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	if err != nil {
 		return o, err
 	}
-	s := newScreen(os.Stderr)
+	s := terminal.NewScreen(os.Stderr)
 	for _, found := range f.Findings {
-		s.finding(found)
-		s.line("")
+		showFinding(s, found)
+		s.Line("")
 	}
 	if definition.HasErrors(f.Findings) && !c.Bool("anyway") {
-		return o, coded{exitFailed, errors.New("the check finds errors, so this would fail; mend them, or give --anyway")}
+		return o, terminal.Ending(terminal.ExitFailed,
+			errors.New("the check finds errors, so this would fail; mend them, or give --anyway"))
 	}
 	secret, err := secretSource(c, done.tree.Dir)
 	if err != nil {
@@ -130,7 +133,7 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	if err != nil {
 		return o, err
 	}
-	screen := newScreen(out(c))
+	screen := terminal.NewScreen(terminal.Out(c))
 	var printing sync.Mutex // jobs print side by side
 	o = try.Options{Tree: done.tree, Reach: reach.Policy{Through: through}, Pipeline: f.Pipeline,
 		Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"),
@@ -141,10 +144,10 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 			printing.Lock()
 			defer printing.Unlock()
 			if c.Bool("json") {
-				_ = printJSON(out(c), b)
+				_ = terminal.PrintJSON(terminal.Out(c), b)
 				return
 			}
-			screen.logLines(b)
+			screen.LogLines(b)
 		}}
 	return o, nil
 }
@@ -170,31 +173,23 @@ func chosen(done checked, name string) (check.File, error) {
 	if len(all) == 1 {
 		return done.pipeline(all[0])
 	}
-	return check.File{}, usage("which pipeline? There are: %s", strings.Join(all, ", "))
+	return check.File{}, terminal.Usage("which pipeline? There are: %s", strings.Join(all, ", "))
 }
 
 // nextSteps says how to look into a failure.
-func (s *screen) nextSteps(o try.Options, d api.RunDetail) {
+func nextSteps(s *terminal.Screen, o try.Options, d api.RunDetail) {
 	if d.Failure == nil {
 		return
 	}
-	call := fmt.Sprintf("piston try %s --job %s", o.Pipeline.Name, quoted(d.Failure.Job))
-	s.line("")
-	s.line("Look around:   %s --shell", call)
+	call := fmt.Sprintf("piston try %s --job %s", o.Pipeline.Name, terminal.Quoted(d.Failure.Job))
+	s.Line("")
+	s.Line("Look around:   %s --shell", call)
 	if d.Failure.StepNo >= 0 {
-		s.line("Go on there:   %s --from %s", call, quoted(d.Failure.Step))
+		s.Line("Go on there:   %s --from %s", call, terminal.Quoted(d.Failure.Step))
 	}
 	if folder, err := try.Workspace(o.Tree.Dir, d.Failure.Job); err == nil {
-		s.line("Its files:     %s", folder)
+		s.Line("Its files:     %s", folder)
 	}
-}
-
-// quoted writes a word for a shell.
-func quoted(word string) string {
-	if word != "" && strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-+./") == "" {
-		return word
-	}
-	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 // purseFlags say where trials have their secrets from.
@@ -206,7 +201,7 @@ var purseFlags = []cli.Flag{
 
 // purse opens the secrets of a repository's trials.
 func purse(c *cli.Command, tree string) (*try.Purse, error) {
-	settings, err := settingsPath()
+	settings, err := terminal.SettingsPath()
 	if err != nil {
 		return nil, err
 	}

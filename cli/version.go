@@ -9,14 +9,16 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 )
 
 func versionCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "version",
-		Usage:       "tell which version of the program this is",
-		Description: "What to write into a report of a fault.\n\n" + example("piston version", "piston version --json"),
-		Flags:       []cli.Flag{jsonFlag},
+		Name:  "version",
+		Usage: "tell which version of the program this is",
+		Description: "What to write into a report of a fault.\n\n" + terminal.Example("piston version",
+			"piston version --json"),
+		Flags: []cli.Flag{terminal.JSONFlag},
 		Action: func(_ context.Context, c *cli.Command) error {
 			about := struct {
 				Version  string `json:"version"`

@@ -4,29 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
-	"unicode"
 
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
-	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/state"
 )
-
-// cleanLine makes a log line safe for a terminal: colours may pass, no other control sequence does.
-func cleanLine(text string, colour bool) string {
-	if !colour {
-		text = diagnose.Plain(text)
-	}
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\t' && (r != '\x1b' || !colour) {
-			return -1
-		}
-		return r
-	}, text)
-}
 
 func watchCommand() *cli.Command {
 	return &cli.Command{
@@ -36,11 +21,11 @@ func watchCommand() *cli.Command {
 		Description: "Prints every line of every job, then the report. Of a commit that several pipelines build, all " +
 			"their runs, one\n" +
 			"after the other. Exit code 0 when they passed, 1 when one did not. With --json each event is one line of JSON,\n" +
-			"and each run is one when it is over.\n" + aboutRunHelp + "\n\n" +
-			example("git push && piston watch tidewick", "piston watch tidewick 12"),
-		Flags: []cli.Flag{jsonFlag},
-		Action: asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			runs, err := runsMeant(ctx, cl, args[0], args[1])
+			"and each run is one when it is over.\n" + terminal.AboutRunHelp + "\n\n" +
+			terminal.Example("git push && piston watch tidewick", "piston watch tidewick 12"),
+		Flags: []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			runs, err := terminal.RunsMeant(ctx, cl, args[0], args[1])
 			if err != nil {
 				return err
 			}
@@ -51,9 +36,9 @@ func watchCommand() *cli.Command {
 					return err
 				}
 				if c.Bool("json") {
-					err = printJSON(out(c), d)
+					err = terminal.PrintJSON(terminal.Out(c), d)
 				} else {
-					newScreen(out(c)).run(d)
+					terminal.NewScreen(terminal.Out(c)).Run(d)
 				}
 				if err != nil {
 					return err
@@ -61,17 +46,10 @@ func watchCommand() *cli.Command {
 				passed = passed && d.State == state.Passed
 			}
 			if !passed {
-				return coded{exitFailed, nil}
+				return terminal.Ending(terminal.ExitFailed, nil)
 			}
 			return nil
 		}, "PROJECT", "[RUN]"),
-	}
-}
-
-// logLines prints lines with their job's name before them.
-func (s *screen) logLines(b api.LogBatch) {
-	for _, l := range b.Lines {
-		s.line("%s %s", s.in(faint, fmt.Sprintf("%-10s│", short(b.Job, 10))), cleanLine(l.Text, s.colour))
 	}
 }
 
@@ -79,12 +57,12 @@ var errOver = errors.New("the run is over")
 
 // watch prints a run's log lines as they come and returns the run when it is over and every line has been printed.
 func watch(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64) (api.RunDetail, error) {
-	s := newScreen(out(c))
+	s := terminal.NewScreen(terminal.Out(c))
 	print := func(b api.LogBatch) error {
 		if c.Bool("json") {
-			return printJSON(out(c), b)
+			return terminal.PrintJSON(terminal.Out(c), b)
 		}
-		s.logLines(b)
+		s.LogLines(b)
 		return nil
 	}
 	printed := map[string]int64{} // last line of each attempt's log
@@ -144,17 +122,17 @@ func logCommand() *cli.Command {
 		Name:      "log",
 		Usage:     "print the log of a run's jobs",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "Without --job, all jobs one after the other.\n" + aboutRunHelp + "\n\n" +
-			example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
+		Description: "Without --job, all jobs one after the other.\n" + terminal.AboutRunHelp + "\n\n" +
+			terminal.Example("piston log tidewick 12 --job android", "piston log tidewick 12 --job android --tail 50"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "job", Usage: "only of this job"},
 			&cli.IntFlag{Name: "attempt", Usage: "of this attempt; default the latest"},
 			&cli.Int64Flag{Name: "from", Usage: "from this line on"},
 			&cli.Int64Flag{Name: "tail", Usage: "only the last so many lines"},
 			&cli.BoolFlag{Name: "numbers", Usage: "print line numbers"},
-			jsonFlag,
+			terminal.JSONFlag,
 		},
-		Action: aboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
 			file string) error {
 			jobs := []string{c.String("job")}
 			if jobs[0] == "" {
@@ -167,10 +145,10 @@ func logCommand() *cli.Command {
 					jobs = append(jobs, j.Name)
 				}
 			}
-			s := newScreen(out(c))
+			s := terminal.NewScreen(terminal.Out(c))
 			for _, job := range jobs {
 				if len(jobs) > 1 && !c.Bool("json") {
-					s.line("%s", s.in(strong, "== "+job))
+					s.Line("%s", s.In(terminal.Strong, "== "+job))
 				}
 				if err := printLog(ctx, c, cl, s, project, n, job); err != nil {
 					return err
@@ -181,7 +159,7 @@ func logCommand() *cli.Command {
 	}
 }
 
-func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *screen, project string, run int64,
+func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *terminal.Screen, project string, run int64,
 	job string) error {
 	from := max(c.Int64("from"), 1)
 	if tail := c.Int64("tail"); tail > 0 {
@@ -193,13 +171,13 @@ func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *screen,
 	}
 	return rest(ctx, cl, project, run, job, c.Int("attempt"), from, func(b api.LogBatch) error {
 		if c.Bool("json") {
-			return printJSON(out(c), b)
+			return terminal.PrintJSON(terminal.Out(c), b)
 		}
 		for _, l := range b.Lines {
 			if c.Bool("numbers") {
-				s.line("%s %s", s.in(faint, fmt.Sprintf("%7d", l.N)), cleanLine(l.Text, s.colour))
+				s.Line("%s %s", s.In(terminal.Faint, fmt.Sprintf("%7d", l.N)), terminal.CleanLine(l.Text, s.Colour))
 			} else {
-				s.line("%s", cleanLine(l.Text, s.colour))
+				s.Line("%s", terminal.CleanLine(l.Text, s.Colour))
 			}
 		}
 		return nil

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
@@ -56,7 +57,7 @@ var untrackedFlag = &cli.BoolFlag{Name: "untracked",
 func checkTree(ctx context.Context, dir string, known *check.Service, untracked bool) (checked, error) {
 	w, err := source.OpenWorkTree(ctx, dir)
 	if err != nil {
-		return checked{}, coded{exitFailed, err}
+		return checked{}, terminal.Ending(terminal.ExitFailed, err)
 	}
 	r := repositoryOf(w)
 	if untracked {
@@ -81,8 +82,8 @@ func checkTree(ctx context.Context, dir string, known *check.Service, untracked 
 	}
 	result.Findings = append(result.Findings, loose...)
 	if len(result.Files) == 0 && len(result.Findings) == 0 {
-		return checked{}, coded{exitFailed,
-			fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir)}
+		return checked{}, terminal.Ending(terminal.ExitFailed,
+			fmt.Errorf("there is no file piston/*.toml in %s; docs/guide.md shows how to begin", w.Dir))
 	}
 	return checked{w, result}, nil
 }
@@ -104,7 +105,7 @@ func askService(ctx context.Context, c *cli.Command, dir string) (known *check.S
 	if c.Bool("offline") {
 		return nil, ""
 	}
-	cl, err := connect()
+	cl, err := terminal.Connect()
 	if err != nil {
 		return nil, "not signed in: secrets and runners are not checked"
 	}
@@ -139,10 +140,10 @@ func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, 
 	for after := ""; ; {
 		list, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
 		if err != nil || len(list) == 0 {
-			return "", errors.Join(err, errNoProject)
+			return "", errors.Join(err, terminal.ErrNoProject)
 		}
 		for _, p := range list {
-			if isOf(w, p.Remote) {
+			if terminal.IsOf(w, p.Remote) {
 				return p.Name, nil
 			}
 		}

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"bytes"
@@ -34,7 +34,7 @@ func TestTheReportOfAFailedRun(t *testing.T) {
 			{Name: "app", State: state.Skipped, Reason: "core failed"}},
 		Artifacts: []api.Artifact{{Job: "core", Path: "out/a.apk", Size: 10_600, SHA256: "abc"}}}
 	var b bytes.Buffer
-	newScreen(&b).run(d)
+	NewScreen(&b).Run(d)
 	got := b.String()
 	assert.NotContains(t, got, "\x1b", "no colours where no terminal is")
 	for _, want := range []string{"✗ failed  run 3, trunk of work/x 0123456", "build 1.2 (9)", "core › test: exit code 2", "✗ tide › neaps: got 1", "    18 FAIL neaps",
@@ -45,15 +45,15 @@ func TestTheReportOfAFailedRun(t *testing.T) {
 	assert.Less(t, strings.Index(got, "exit code 2"), strings.Index(got, "fetch"), "the failure comes first")
 
 	b.Reset()
-	newScreen(&b).run(api.RunDetail{Run: api.Run{Number: 4, State: state.Failed, Queued: base},
+	NewScreen(&b).Run(api.RunDetail{Run: api.Run{Number: 4, State: state.Failed, Queued: base},
 		Findings: []definition.Finding{{Code: "unknown-key", Severity: definition.Error, File: "piston/a.toml", Line: 3, Col: 2, Message: "unknown key", Excerpt: " x = 1", Fix: "Did you mean \"y\"?"}}})
 	assert.Contains(t, b.String(), "piston/a.toml:3:2: error: unknown key [unknown-key]\n    3 |  x = 1\n         ^\n        Did you mean \"y\"?")
 }
 
 func TestTablesLineUpWhateverTheColours(t *testing.T) {
 	var b bytes.Buffer
-	s := &screen{w: &b, colour: true}
-	s.table([]string{"A", "B"}, [][]string{{s.in(red, "long cell"), "x"}, {"ä", "y"}})
+	s := &Screen{w: &b, Colour: true}
+	s.Table([]string{"A", "B"}, [][]string{{s.In(Red, "long cell"), "x"}, {"ä", "y"}})
 	lines := strings.Split(b.String(), "\n")
 	assert.Equal(t, visible(strings.Split(lines[1], "x")[0]), visible(strings.Split(lines[2], "y")[0]))
 }
@@ -67,30 +67,30 @@ func TestSpansForPeople(t *testing.T) {
 func TestSettingsAreTheirOwnersAlone(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "new", "client.json")
 	t.Setenv("PISTON_CONFIG", path)
-	empty, err := loadSettings()
+	empty, err := LoadSettings()
 	require.NoError(t, err)
 	assert.Zero(t, empty)
-	require.NoError(t, saveSettings(path, settings{Server: "http://x", Token: "t"}))
+	require.NoError(t, SaveSettings(path, Settings{Server: "http://x", Token: "t"}))
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	got, err := loadSettings()
+	got, err := LoadSettings()
 	require.NoError(t, err)
-	assert.Equal(t, settings{"http://x", "t"}, got)
+	assert.Equal(t, Settings{Server: "http://x", Token: "t"}, got)
 	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
-	_, err = loadSettings()
+	_, err = LoadSettings()
 	assert.ErrorContains(t, err, "sign in again")
 }
 
 func TestATableFitsItsTerminal(t *testing.T) {
 	var b strings.Builder
-	s := &screen{w: &b, width: 24, colour: true}
-	s.table([]string{"NAME", "NOTE"}, [][]string{{"KEY", s.in(faint, "what it opens, and where")}, {"A", "short"}})
+	s := &Screen{w: &b, width: 24, Colour: true}
+	s.Table([]string{"NAME", "NOTE"}, [][]string{{"KEY", s.In(Faint, "what it opens, and where")}, {"A", "short"}})
 	for line := range strings.Lines(b.String()) {
 		assert.LessOrEqual(t, visible(strings.TrimSpace(line)), 24, line)
 	}
 	assert.Contains(t, b.String(), "what it opens, an…\x1b[0m", "the colour ends all the same")
 	b.Reset()
-	(&screen{w: &b}).table([]string{"NAME", "NOTE"}, [][]string{{"KEY", "what it opens, and where"}})
+	(&Screen{w: &b}).Table([]string{"NAME", "NOTE"}, [][]string{{"KEY", "what it opens, and where"}})
 	assert.Contains(t, b.String(), "and where", "in a pipe nothing is cut")
 }

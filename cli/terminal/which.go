@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"context"
@@ -21,8 +21,8 @@ import (
 // tree of the project, it is the commit that is checked out: never an older one, whose result would be taken for this
 // one's. Elsewhere it is the latest run.
 
-// aboutRunHelp tells that in a command's help.
-const aboutRunHelp = "RUN is a number, a commit, a branch, a tag or HEAD. Without it: in a work tree of the project " +
+// AboutRunHelp tells that in a command's help.
+const AboutRunHelp = "RUN is a number, a commit, a branch, a tag or HEAD. Without it: in a work tree of the project " +
 	"the commit that is\n" +
 	"checked out, elsewhere the latest. A push that is still being planned is waited for."
 
@@ -34,14 +34,14 @@ const (
 	planningLook   = 200 * time.Millisecond
 )
 
-// runsMeant finds the runs a command is about, by number. Of a commit these are the latest of each pipeline.
-func runsMeant(ctx context.Context, cl *client.Client, project, text string) ([]int64, error) {
+// RunsMeant finds the runs a command is about, by number. Of a commit these are the latest of each pipeline.
+func RunsMeant(ctx context.Context, cl *client.Client, project, text string) ([]int64, error) {
 	n, known, err := numberMeant(ctx, cl, project, text)
 	if err != nil || known {
 		return []int64{n}, err
 	}
 	if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
-		return nil, usage("%q is no run: give a number, a commit, a branch, a tag or HEAD", text)
+		return nil, Usage("%q is no run: give a number, a commit, a branch, a tag or HEAD", text)
 	}
 	commit, err := commitMeant(ctx, cl, project, text)
 	if err != nil {
@@ -75,7 +75,7 @@ func numberMeant(ctx context.Context, cl *client.Client, project, text string) (
 	case err != nil || len(text) > 10:
 		return 0, false, nil
 	case n < 1:
-		return 0, false, usage("%q is no number of a run", text)
+		return 0, false, Usage("%q is no number of a run", text)
 	case len(text) < shortestCommit:
 		return n, true, nil
 	}
@@ -88,7 +88,7 @@ func numberMeant(ctx context.Context, cl *client.Client, project, text string) (
 
 // theRun finds the one run a command is about: of several of a commit the one that did not go well, else the latest.
 func theRun(ctx context.Context, cl *client.Client, project, text string) (int64, error) {
-	list, err := runsMeant(ctx, cl, project, text)
+	list, err := RunsMeant(ctx, cl, project, text)
 	if err != nil || len(list) == 1 {
 		return append(list, 0)[0], err
 	}
@@ -143,14 +143,14 @@ func treeOf(ctx context.Context, cl *client.Client, project string) *source.Work
 		return nil
 	}
 	p, err := cl.Project(ctx, project)
-	if err != nil || !isOf(tree, p.Remote) {
+	if err != nil || !IsOf(tree, p.Remote) {
 		return nil
 	}
 	return tree
 }
 
-// isOf tells whether a work tree is of a remote.
-func isOf(w *source.WorkTree, remote string) bool {
+// IsOf tells whether a work tree is of a remote.
+func IsOf(w *source.WorkTree, remote string) bool {
 	clean := func(s string) string { return strings.TrimSuffix(strings.TrimSuffix(s, "/"), ".git") }
 	return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
 }
@@ -230,4 +230,4 @@ func latestOfEach(ctx context.Context, cl *client.Client, project, commit string
 	return list, nil
 }
 
-var errNoProject = errors.New("no project of the service has this repository; name it with --project")
+var ErrNoProject = errors.New("no project of the service has this repository; name it with --project")

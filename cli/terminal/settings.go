@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"encoding/json"
@@ -11,14 +11,14 @@ import (
 	"gentlepiston.example/piston/local"
 )
 
-// settings is what sign-in keeps for the commands that follow.
-type settings struct {
+// Settings is what sign-in keeps for the commands that follow.
+type Settings struct {
 	Server string `json:"server"`
 	Token  string `json:"token"`
 }
 
-// settingsPath is the file of the settings: PISTON_CONFIG, or piston/client.json in the user's configuration folder.
-func settingsPath() (string, error) {
+// SettingsPath is the file of the settings: PISTON_CONFIG, or piston/client.json in the user's configuration folder.
+func SettingsPath() (string, error) {
 	if p := os.Getenv("PISTON_CONFIG"); p != "" {
 		return p, nil
 	}
@@ -29,8 +29,8 @@ func settingsPath() (string, error) {
 	return filepath.Join(dir, "piston", "client.json"), nil
 }
 
-func loadSettings() (s settings, err error) {
-	path, err := settingsPath()
+func LoadSettings() (s Settings, err error) {
+	path, err := SettingsPath()
 	if err != nil {
 		return s, err
 	}
@@ -47,8 +47,8 @@ func loadSettings() (s settings, err error) {
 	return s, nil
 }
 
-// saveSettings writes a file only its owner can read: it holds a token.
-func saveSettings(path string, s settings) error {
+// SaveSettings writes a file only its owner can read: it holds a token.
+func SaveSettings(path string, s Settings) error {
 	text, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err

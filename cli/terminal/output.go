@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"encoding/json"
@@ -17,25 +17,26 @@ import (
 	"gentlepiston.example/piston/core/state"
 )
 
-// printJSON writes an answer for programs.
-func printJSON(w io.Writer, v any) error {
+// PrintJSON writes an answer for programs.
+func PrintJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
 }
 
-// screen writes for people: with colour on a terminal that wants it, plain elsewhere.
-type screen struct {
+// Screen writes for people: with colour on a terminal that wants it, plain elsewhere.
+type Screen struct {
 	w      io.Writer
-	colour bool
+	Colour bool
 	width  int // 0 where there is no terminal
 }
 
-func newScreen(w io.Writer) *screen {
-	s := &screen{w: w}
+// NewScreen finds out what is at the other end.
+func NewScreen(w io.Writer) *Screen {
+	s := &Screen{w: w}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		s.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
 			s.width = width
 		}
@@ -43,21 +44,22 @@ func newScreen(w io.Writer) *screen {
 	return s
 }
 
-func (s *screen) line(format string, args ...any) { fmt.Fprintf(s.w, format+"\n", args...) }
+// Line writes one.
+func (s *Screen) Line(format string, args ...any) { fmt.Fprintf(s.w, format+"\n", args...) }
 
 // SGR colours (ECMA-48, 8.3.117).
 const (
-	red     = "31"
-	green   = "32"
-	yellow  = "33"
-	magenta = "35" // yellow is hard to read on white
+	Red     = "31"
+	Green   = "32"
+	Yellow  = "33"
+	Magenta = "35" // yellow is hard to read on white
 	cyan    = "36"
-	faint   = "2"
-	strong  = "1"
+	Faint   = "2"
+	Strong  = "1"
 )
 
-func (s *screen) in(colour, text string) string {
-	if !s.colour || text == "" {
+func (s *Screen) In(colour, text string) string {
+	if !s.Colour || text == "" {
 		return text
 	}
 	return "\x1b[" + colour + "m" + text + "\x1b[0m"
@@ -65,18 +67,18 @@ func (s *screen) in(colour, text string) string {
 
 // signs go with the words, never instead of them.
 var signs = map[state.State]struct{ sign, colour string }{
-	state.Queued: {"·", faint}, state.Running: {"▸", cyan}, state.Passed: {"✓", green}, state.Failed: {"✗", red},
-	state.Cancelled: {"⊘", faint}, state.TimedOut: {"◷", red}, state.Skipped: {"−", faint},
-	state.Reused: {"↺", green}, state.Waiting: {"?", yellow},
+	state.Queued: {"·", Faint}, state.Running: {"▸", cyan}, state.Passed: {"✓", Green}, state.Failed: {"✗", Red},
+	state.Cancelled: {"⊘", Faint}, state.TimedOut: {"◷", Red}, state.Skipped: {"−", Faint},
+	state.Reused: {"↺", Green}, state.Waiting: {"?", Yellow},
 }
 
-func (s *screen) state(v state.State) string {
+func (s *Screen) State(v state.State) string {
 	m := signs[v]
-	return s.in(m.colour, m.sign+" "+string(v))
+	return s.In(m.colour, m.sign+" "+string(v))
 }
 
-// table aligns columns; cells may hold colour. On a terminal the last column is cut to its width.
-func (s *screen) table(head []string, rows [][]string) {
+// Table aligns columns; cells may hold colour. On a terminal the last column is cut to its width.
+func (s *Screen) Table(head []string, rows [][]string) {
 	widths := make([]int, len(head))
 	all := append([][]string{head}, rows...)
 	for _, row := range all {
@@ -88,7 +90,7 @@ func (s *screen) table(head []string, rows [][]string) {
 		var b strings.Builder
 		for i, cell := range row {
 			if n == 0 {
-				cell = s.in(faint, cell)
+				cell = s.In(Faint, cell)
 			}
 			if left := s.width - visible(b.String()); i == len(row)-1 && s.width > 0 && visible(cell) > left {
 				cell = cutVisible(cell, max(left, 4))
@@ -144,9 +146,9 @@ func cutVisible(text string, most int) string {
 	return b.String()
 }
 
-// short cuts a text and keeps control characters from reaching the terminal: commit messages and branch names come
+// Short cuts a text and keeps control characters from reaching the terminal: commit messages and branch names come
 // from strangers.
-func short(text string, most int) string {
+func Short(text string, most int) string {
 	text = strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return '\uFFFD'
@@ -174,14 +176,14 @@ func span(ms int64) string {
 	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
-func took(r api.Run) string {
+func Took(r api.Run) string {
 	if r.Finished == nil {
 		return ""
 	}
 	return span(r.Finished.Sub(r.Queued).Milliseconds())
 }
 
-func ago(t time.Time) string {
+func Ago(t time.Time) string {
 	d := time.Since(t)
 	switch {
 	case d < time.Minute:
@@ -194,8 +196,8 @@ func ago(t time.Time) string {
 	return t.Local().Format("2006-01-02")
 }
 
-// where names what a run was of: branch or tag, and the commit.
-func where(r api.Run) string {
+// Where names what a run was of: branch or tag, and the commit.
+func Where(r api.Run) string {
 	ref := r.Branch
 	switch {
 	case r.Tag != "":
@@ -203,5 +205,5 @@ func where(r api.Run) string {
 	case r.Proposal != "":
 		ref = "proposal " + r.Proposal + " into " + r.Target
 	}
-	return strings.TrimSpace(fmt.Sprintf("%s %.7s", short(ref, 40), r.Commit))
+	return strings.TrimSpace(fmt.Sprintf("%s %.7s", Short(ref, 40), r.Commit))
 }
