@@ -209,7 +209,7 @@ func newYard(t *testing.T, issuer people.Issuer) *yard {
 	write(t, filepath.Join(repo, "piston", "trunk.toml"), "[[job.a.step]]\nscript = \"true\"\n")
 	git("-C", repo, "add", ".")
 	git("-C", repo, "commit", "-qm", "Begin")
-	_, err = s.Intake.AddProject(ctx, api.NewProject{Name: "tides", Remote: repo})
+	_, err = s.Projects.AddProject(ctx, api.NewProject{Name: "tides", Remote: repo})
 	require.NoError(t, err)
 
 	token := func(visitor string, w ground.Who, n api.NewToken) {

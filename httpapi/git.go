@@ -31,7 +31,7 @@ var httpBackend = sync.OnceValues(func() (string, error) {
 func (sv *server) git(r chi.Router) {
 	serve := func(w http.ResponseWriter, r *http.Request) {
 		name := chi.URLParam(r, "project")
-		repo, err := sv.s.Intake.Repository(r.Context(), name)
+		repo, err := sv.s.Projects.Repository(r.Context(), name)
 		if err != nil {
 			fail(w, r, err)
 			return
@@ -62,7 +62,7 @@ func (sv *server) large(w http.ResponseWriter, r *http.Request) {
 		fail(w, r, huma.Error400BadRequest("a large file is named by its SHA-256 and its size in bytes"))
 		return
 	}
-	content, err := sv.s.Intake.Large(r.Context(), chi.URLParam(r, "project"), pointer.Pointer{ID: id, Size: size})
+	content, err := sv.s.Projects.Large(r.Context(), chi.URLParam(r, "project"), pointer.Pointer{ID: id, Size: size})
 	if err != nil {
 		fail(w, r, err)
 		return

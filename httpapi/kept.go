@@ -47,7 +47,7 @@ func (sv *server) kept(a huma.API) {
 	command(a, http.MethodDelete, "/projects/{project}", "remove-project",
 		"Remove a project with its runs, logs, artifacts, caches and secrets",
 		func(ctx context.Context, in *ProjectPath) error {
-			return sv.s.Intake.RemoveProject(ctx, in.Project)
+			return sv.s.Projects.RemoveProject(ctx, in.Project)
 		})
 }
 

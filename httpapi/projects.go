@@ -24,38 +24,38 @@ type ProjectPage struct {
 func (sv *server) projects(a huma.API) {
 	operation(a, http.MethodGet, "/projects", "list-projects", "List projects by name, each with its latest run",
 		func(ctx context.Context, in *struct{ api.Page }) ([]api.Project, error) {
-			return sv.s.Intake.Projects(ctx, in.Page)
+			return sv.s.Projects.Projects(ctx, in.Page)
 		})
 	operation(a, http.MethodPost, "/projects", "add-project", "Register a repository",
 		func(ctx context.Context, in *struct{ Body api.NewProject }) (api.Project, error) {
-			return sv.s.Intake.AddProject(ctx, in.Body)
+			return sv.s.Projects.AddProject(ctx, in.Body)
 		})
 	operation(a, http.MethodGet, "/projects/{project}", "get-project", "A project with its latest run",
 		func(ctx context.Context, in *ProjectPath) (api.Project, error) {
-			return sv.s.Intake.Project(ctx, in.Project)
+			return sv.s.Projects.Project(ctx, in.Project)
 		})
 	operation(a, http.MethodGet, "/projects/{project}/hook-key", "get-hook-key", "The secret by which pushes are signed",
 		func(ctx context.Context, in *ProjectPath) (api.HookKey, error) {
-			return sv.s.Intake.HookKey(ctx, in.Project)
+			return sv.s.Projects.HookKey(ctx, in.Project)
 		})
 	operation(a, http.MethodPut, "/projects/{project}/network", "allow-network",
 		"Say whether a project's steps may be given a machine's own network", func(ctx context.Context, in *struct {
 			ProjectPath
 			Body api.ProjectNetwork
 		}) (api.Project, error) {
-			return sv.s.Intake.AllowHostNetwork(ctx, in.Project, in.Body.Host)
+			return sv.s.Projects.AllowHostNetwork(ctx, in.Project, in.Body.Host)
 		})
 	operation(a, http.MethodGet, "/projects/{project}/lendings", "list-lendings",
 		"Projects whose jobs may read this one's source, as submodules",
 		func(ctx context.Context, in *ProjectPath) (api.Lendings, error) {
-			return sv.s.Intake.Lendings(ctx, in.Project)
+			return sv.s.Projects.Lendings(ctx, in.Project)
 		})
 	operation(a, http.MethodPut, "/projects/{project}/lendings", "lend-source",
 		"Say which projects' jobs may read this one's source", func(ctx context.Context, in *struct {
 			ProjectPath
 			Body api.Lendings
 		}) (api.Lendings, error) {
-			return sv.s.Intake.Lend(ctx, in.Project, in.Body)
+			return sv.s.Projects.Lend(ctx, in.Project, in.Body)
 		})
 }
 

@@ -26,14 +26,14 @@ func (sv *server) queue(a huma.API) {
 			ProjectPath
 			Body api.Hold
 		}) (api.Project, error) {
-			return sv.s.Intake.Hold(ctx, in.Project, who(ctx).Name, in.Body.Reason)
+			return sv.s.Projects.Hold(ctx, in.Project, who(ctx).Name, in.Body.Reason)
 		})
 	operation(a, http.MethodPut, "/projects/{project}/limit", "limit-project",
 		"Bound how many jobs of a project are at work at once", func(ctx context.Context, in *struct {
 			ProjectPath
 			Body api.ProjectLimit
 		}) (api.Project, error) {
-			return sv.s.Intake.LimitProject(ctx, in.Project, in.Body.AtOnce)
+			return sv.s.Projects.LimitProject(ctx, in.Project, in.Body.AtOnce)
 		})
 	operation(a, http.MethodPost, "/projects/{project}/runs/{number}/again", "restart-run",
 		"Start a run again: all of it as a new run, or in place what did not pass", func(ctx context.Context, in *struct {

@@ -55,7 +55,7 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, d.Findings, 1)
 	assert.Equal(t, "set-aside", d.Findings[0].Code)
-	p, err := s.Intake.Project(asItself(t), "app")
+	p, err := s.Projects.Project(asItself(t), "app")
 	require.NoError(t, err)
 	assert.Contains(t, p.Trouble, "ended the server", "the project's page says so")
 

@@ -197,9 +197,9 @@ func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 func TestARemovedProjectLeavesNothing(t *testing.T) {
 	s := open(t)
 	leaves(t, s, plan.OnPush, "k")
-	require.NoError(t, s.Intake.RemoveProject(asItself(t), "p"))
+	require.NoError(t, s.Projects.RemoveProject(asItself(t), "p"))
 	assert.Empty(t, s.blobNames(t))
-	_, err := s.Intake.Project(asItself(t), "p")
+	_, err := s.Projects.Project(asItself(t), "p")
 	assert.ErrorIs(t, err, ground.ErrNotFound)
-	assert.ErrorIs(t, s.Intake.RemoveProject(asItself(t), "p"), ground.ErrNotFound)
+	assert.ErrorIs(t, s.Projects.RemoveProject(asItself(t), "p"), ground.ErrNotFound)
 }

@@ -61,7 +61,7 @@ func openWithRepository(t *testing.T) (*Service, repository) {
 	r := repository{t, t.TempDir()}
 	r.git("init", "-q", "-b", "main")
 	r.commit(map[string]string{"README": "x"})
-	_, err := s.Intake.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
+	_, err := s.Projects.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
 	require.NoError(t, err)
 	return s, r
 }

@@ -116,12 +116,12 @@ func TestGroupsLimitsAndHolds(t *testing.T) {
 	assert.EqualValues(t, 1, second.Run)
 	finish(second)
 
-	_, err := s.Intake.Hold(ctx, "app", "ada", "the feed is down")
+	_, err := s.Projects.Hold(ctx, "app", "ada", "the feed is down")
 	require.NoError(t, err)
 	none = noClaim(t, s)
 	assert.Nil(t, none)
 	assert.Equal(t, "the project is held: the feed is down", queued(t, s, "app")["2 build"])
-	p, err := s.Intake.Hold(ctx, "app", "ada", "")
+	p, err := s.Projects.Hold(ctx, "app", "ada", "")
 	require.NoError(t, err)
 	assert.Empty(t, p.Held+p.HeldBy)
 
@@ -129,7 +129,7 @@ func TestGroupsLimitsAndHolds(t *testing.T) {
 	assert.Equal(t, "needs label huge: no runner has it", queued(t, s, "app")["4 a"])
 	assert.Equal(t, "nobody-can", s.details(t, 4).Findings[0].Code, "said before anything is queued")
 
-	_, err = s.Intake.LimitProject(ctx, "app", 1)
+	_, err = s.Projects.LimitProject(ctx, "app", 1)
 	require.NoError(t, err)
 	third, _ := claim(t, s)
 	require.NotNil(t, third)

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/people"
+	"gentlepiston.example/piston/service/projects"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
 	"gentlepiston.example/piston/service/vault"
@@ -24,13 +25,14 @@ import (
 // Service is one server's share of the work.
 type Service struct {
 	*ground.Ground
-	Vault   *vault.Vault
-	People  *people.People
-	Secrets *secrets.Secrets
-	Intake  *intake.Intake
-	Work    *work.Work
-	Logs    *logs.Logs
-	Report  *report.Report
+	Vault    *vault.Vault
+	People   *people.People
+	Secrets  *secrets.Secrets
+	Projects *projects.Projects
+	Intake   *intake.Intake
+	Work     *work.Work
+	Logs     *logs.Logs
+	Report   *report.Report
 }
 
 // Options are what a service is told at its start.
@@ -54,11 +56,12 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Ground: g, Vault: v, People: people.New(g, v, o.Issuer, o.Public), Secrets: secrets.New(g, v)}
+	s := &Service{Ground: g, Vault: v, People: people.New(g, v, o.Issuer, o.Public), Secrets: secrets.New(g, v),
+		Projects: projects.New(g, v, blobs, o.Public)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
 	s.Report = report.New(g, s.Work, s.Logs, blobs)
-	s.Intake = intake.New(g, v, s.Secrets, s.Work, blobs, o.Public)
+	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err

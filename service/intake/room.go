@@ -1,11 +1,10 @@
-// Package intake takes in what may start runs, and plans them: projects and their repositories, pushes and proposals,
+// Package intake takes in what may start runs, and plans them: pushes and proposals,
 // schedules, starts by hand. An event is recorded before anything is done about it, and planned once.
 package intake
 
 import (
 	"time"
 
-	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/secrets"
 	"gentlepiston.example/piston/service/vault"
@@ -18,15 +17,13 @@ type Intake struct {
 	vault   *vault.Vault
 	secrets *secrets.Secrets
 	work    *work.Work
-	blobs   *blob.Blobs
 	public  string
 	clean   clean
 }
 
 // New makes it. public is the address by which people reach the console; "" when that is not known.
-func New(g *ground.Ground, v *vault.Vault, s *secrets.Secrets, w *work.Work, blobs *blob.Blobs,
-	public string) *Intake {
-	return &Intake{Ground: g, vault: v, secrets: s, work: w, blobs: blobs, public: public}
+func New(g *ground.Ground, v *vault.Vault, s *secrets.Secrets, w *work.Work, public string) *Intake {
+	return &Intake{Ground: g, vault: v, secrets: s, work: w, public: public}
 }
 
 // Background starts its loops.

@@ -1,4 +1,4 @@
-package intake
+package projects
 
 import (
 	"context"
@@ -10,7 +10,7 @@ import (
 )
 
 // RemoveProject removes a project with all its runs, logs, artifacts, caches and secrets.
-func (s *Intake) RemoveProject(ctx context.Context, name string) error {
+func (s *Projects) RemoveProject(ctx context.Context, name string) error {
 	p, err := s.FindProject(ctx, name)
 	if err != nil {
 		return err

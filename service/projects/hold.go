@@ -1,4 +1,4 @@
-package intake
+package projects
 
 import (
 	"context"
@@ -9,7 +9,7 @@ import (
 )
 
 // Hold keeps a project's jobs from being handed out; with an empty reason they go again.
-func (s *Intake) Hold(ctx context.Context, project, person, reason string) (api.Project, error) {
+func (s *Projects) Hold(ctx context.Context, project, person, reason string) (api.Project, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Project{}, err
@@ -28,7 +28,7 @@ func (s *Intake) Hold(ctx context.Context, project, person, reason string) (api.
 }
 
 // LimitProject bounds how many jobs of a project are at work at once; 0 for any number.
-func (s *Intake) LimitProject(ctx context.Context, project string, atOnce int) (api.Project, error) {
+func (s *Projects) LimitProject(ctx context.Context, project string, atOnce int) (api.Project, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Project{}, err

@@ -1,4 +1,4 @@
-package intake
+package projects
 
 import (
 	"context"
@@ -19,7 +19,7 @@ import (
 )
 
 // AddProject registers a repository.
-func (s *Intake) AddProject(ctx context.Context, n api.NewProject) (api.Project, error) {
+func (s *Projects) AddProject(ctx context.Context, n api.NewProject) (api.Project, error) {
 	if err := checkRemote(n.Remote); err != nil {
 		return api.Project{}, err
 	}
@@ -69,7 +69,7 @@ func projectOf(p store.Project) api.Project {
 }
 
 // Project finds a project with its latest run.
-func (s *Intake) Project(ctx context.Context, name string) (api.Project, error) {
+func (s *Projects) Project(ctx context.Context, name string) (api.Project, error) {
 	p, err := s.FindProject(ctx, name)
 	if err != nil {
 		return api.Project{}, err
@@ -82,7 +82,7 @@ func (s *Intake) Project(ctx context.Context, name string) (api.Project, error) 
 }
 
 // Projects lists the projects that whoever asks may see by name, those after a name, each with its latest run.
-func (s *Intake) Projects(ctx context.Context, page api.Page) ([]api.Project, error) {
+func (s *Projects) Projects(ctx context.Context, page api.Page) ([]api.Project, error) {
 	ids, all, err := s.Visible(ctx)
 	if err != nil {
 		return nil, err
@@ -94,7 +94,7 @@ func (s *Intake) Projects(ctx context.Context, page api.Page) ([]api.Project, er
 	return s.withLatest(ctx, list)
 }
 
-func (s *Intake) withLatest(ctx context.Context, list []store.Project) ([]api.Project, error) {
+func (s *Projects) withLatest(ctx context.Context, list []store.Project) ([]api.Project, error) {
 	ids := make([]int64, len(list))
 	out := make([]api.Project, len(list))
 	at := map[int64]int{}
@@ -117,7 +117,7 @@ func (s *Intake) withLatest(ctx context.Context, list []store.Project) ([]api.Pr
 }
 
 // HookKey is the secret by which pushes to a project are signed.
-func (s *Intake) HookKey(ctx context.Context, name string) (api.HookKey, error) {
+func (s *Projects) HookKey(ctx context.Context, name string) (api.HookKey, error) {
 	p, err := s.FindProject(ctx, name)
 	if err != nil {
 		return api.HookKey{}, err
@@ -132,7 +132,7 @@ func (s *Intake) HookKey(ctx context.Context, name string) (api.HookKey, error) 
 }
 
 // Repository is where Git serves a project's source from.
-func (s *Intake) Repository(ctx context.Context, name string) (source.Repo, error) {
+func (s *Projects) Repository(ctx context.Context, name string) (source.Repo, error) {
 	p, err := s.FindProject(ctx, name)
 	if err != nil {
 		return source.Repo{}, err
@@ -141,7 +141,7 @@ func (s *Intake) Repository(ctx context.Context, name string) (source.Repo, erro
 }
 
 // Large opens a file that a project's repository keeps beside itself.
-func (s *Intake) Large(ctx context.Context, project string, at pointer.Pointer) (io.ReadCloser, error) {
+func (s *Projects) Large(ctx context.Context, project string, at pointer.Pointer) (io.ReadCloser, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return nil, err
@@ -158,7 +158,7 @@ func (s *Intake) Large(ctx context.Context, project string, at pointer.Pointer) 
 }
 
 // Lendings lists the projects whose jobs may read a project's source, as submodules.
-func (s *Intake) Lendings(ctx context.Context, project string) (api.Lendings, error) {
+func (s *Projects) Lendings(ctx context.Context, project string) (api.Lendings, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Lendings{}, err
@@ -168,7 +168,7 @@ func (s *Intake) Lendings(ctx context.Context, project string) (api.Lendings, er
 }
 
 // Lend says which projects' jobs may read a project's source, as submodules.
-func (s *Intake) Lend(ctx context.Context, project string, in api.Lendings) (api.Lendings, error) {
+func (s *Projects) Lend(ctx context.Context, project string, in api.Lendings) (api.Lendings, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Lendings{}, err
@@ -196,7 +196,7 @@ func (s *Intake) Lend(ctx context.Context, project string, in api.Lendings) (api
 
 // AllowHostNetwork says whether a project's steps may be given the machine's own network, when they ask for it and the
 // runner allows it. Proposals from outside never are.
-func (s *Intake) AllowHostNetwork(ctx context.Context, project string, may bool) (api.Project, error) {
+func (s *Projects) AllowHostNetwork(ctx context.Context, project string, may bool) (api.Project, error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Project{}, err
