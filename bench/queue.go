@@ -300,7 +300,7 @@ func queue(ctx context.Context) error {
 			return fmt.Errorf("planning: %w", err)
 		}
 		report(fmt.Sprintf("signed push → run of %d jobs planned and announced", planJobs), planned, "ms")
-		fmt.Println("  wanted: under 100 ms")
+		fmt.Println("  wanted: p95 at most 50 ms")
 		took, bare, err := y.claims(ctx)
 		if err != nil {
 			return fmt.Errorf("claims: %w", err)

@@ -37,8 +37,13 @@ func (b *bench) try(ctx context.Context) error {
 	defer os.RemoveAll(cache)
 	env := append(os.Environ(), "XDG_CACHE_HOME="+cache, "PISTON_CONFIG="+filepath.Join(cache, "none.json"),
 		"DEPOT_KEY="+demoKey, `SERVICES:harbour={"push_sender":"tidewick"}`)
+	depot, err := depotOf(ctx, tree)
+	if err != nil {
+		return err
+	}
 	ours := func(slots string) (float64, error) {
-		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk", "--slots", slots)
+		cmd := exec.CommandContext(ctx, os.Getenv("PISTON_BINARY"), "try", "trunk", "--slots", slots,
+			"--let-through", depot)
 		cmd.Dir, cmd.Env = tree, env
 		began := time.Now()
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -73,6 +78,18 @@ func (b *bench) try(ctx context.Context) error {
 	}
 	fmt.Println("  wanted: at most 5 % or 150 ms")
 	return nil
+}
+
+// depotOf is the address of the demo's depot, which is on this machine.
+func depotOf(ctx context.Context, tree string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", "grep", "-hoE", `127\.0\.0\.1:[0-9]+`, "--", "depot.lock")
+	cmd.Dir = tree
+	out, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("the demo names no depot: %w", err)
+	}
+	address, _, _ := strings.Cut(string(out), "\n")
+	return address, nil
 }
 
 // demoKey is the made-up key of the demo's made-up depot.
@@ -187,7 +204,7 @@ func (b *bench) check(ctx context.Context) error {
 	}
 	report(fmt.Sprintf("piston check of %d lines", lines), ours, "ms")
 	report("git status of the same tree", status, "ms")
-	fmt.Printf("  %.1f times git status; wanted: under 50 ms\n", median(ours)/median(status))
+	fmt.Printf("  %.1f times git status; wanted: p95 at most 20 ms\n", median(ours)/median(status))
 	return nil
 }
 

@@ -86,6 +86,19 @@ func (c *Client) Large(ctx context.Context, source string, p pointer.Pointer) (c
 	return content, err
 }
 
+// Pack reads one commit with all its files, as Git packs them (gitformat-pack(5)), from where the service serves a
+// source; ErrNotFound when it is not there.
+func (c *Client) Pack(ctx context.Context, source, commit string) (content io.ReadCloser, err error) {
+	err = c.retry(ctx, func() error {
+		res, err := c.request(ctx, http.MethodGet, source+"/pack/"+commit, nil, "")
+		if err == nil {
+			content = res.Body
+		}
+		return err
+	})
+	return content, err
+}
+
 // SaveCache sends a packed cache.
 func (c *Client) SaveCache(ctx context.Context, attempt int64, name, key string, content io.Reader) error {
 	path := fmt.Sprintf("%s%s/caches/%s?name=%s", prefix, attemptPath(attempt), key, url.QueryEscape(name))

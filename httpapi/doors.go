@@ -124,6 +124,7 @@ var doors = map[string]need{
 	"PUT /api/v1/runner/attempts/{attempt}/handovers/{name}":          holder,
 	"GET /api/v1/runner/attempts/{attempt}/handovers/{job}/{name}":    holder,
 	"GET /git/{project}/large/{id}":                                   fetcher,
+	"GET /git/{project}/pack/{commit}":                                fetcher,
 	"GET /git/{project}/info/refs":                                    fetcher,
 	"POST /git/{project}/git-upload-pack":                             fetcher,
 }

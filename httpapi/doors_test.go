@@ -158,6 +158,7 @@ var routes = map[string]outcomes{
 	"PUT /api/v1/runner/attempts/{attempt}/handovers/{name}":       forHolders,
 	"GET /api/v1/runner/attempts/{attempt}/handovers/{job}/{name}": forHolders,
 	"GET /git/{project}/large/{id}":                                forHolders,
+	"GET /git/{project}/pack/{commit}":                             forHolders,
 	"GET /git/{project}/info/refs":                                 forHolders,
 	"POST /git/{project}/git-upload-pack":                          forHolders,
 }

@@ -102,6 +102,9 @@ func (j *job) run(ctx context.Context) error {
 	defer beside.Do(ctx, func(ctx context.Context) { // from the first file of the checkout on
 		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { j.attempt.OverLimit("disk", why) })
 	})()
+	opened := j.open(ctx)
+	defer j.box.Close()
+	defer opened.wait() // before it is closed
 	if err := j.checkout(ctx); err != nil {
 		return err
 	}
@@ -112,10 +115,9 @@ func (j *job) run(ctx context.Context) error {
 		}
 	}
 	j.attempt.Prepared(api.Prepared{At: time.Now().UnixMilli(), Caches: j.cacheUses()})
-	if err := j.open(ctx); err != nil {
+	if err := opened.wait(); err != nil {
 		return err
 	}
-	defer j.box.Close()
 	defer beside.Do(ctx, func(ctx context.Context) { j.box.Watch(ctx, j.attempt.OverLimit) })()
 	if err := j.steps(ctx); err != nil {
 		_ = j.keep(ctx, false) // of a failed job what is there is kept; that something is not is no news
@@ -134,10 +136,28 @@ func (j *job) run(ctx context.Context) error {
 // say writes a line into the log that belongs to no step.
 func (j *job) say(format string, args ...any) { j.attempt.Say(attempt.Outside, format, args...) }
 
-// open makes what the job's steps are born into.
-func (j *job) open(ctx context.Context) error {
+// opening is the making of what a job's steps are born into, beside the checkout.
+type opening struct {
+	ended chan struct{}
+	err   error
+}
+
+// wait waits for its end.
+func (o *opening) wait() error {
+	<-o.ended
+	return o.err
+}
+
+// open makes what the job's steps are born into. It goes on beside what the caller does, who waits for it.
+func (j *job) open(ctx context.Context) *opening {
 	outside := func(s *definition.Step) bool { return s.Skip == "" && s.Network != "none" && s.Network != "host" }
-	return j.box.Open(ctx, fmt.Sprint(j.attempt.ID()), slices.ContainsFunc(j.attempt.Work.Job.Step, outside), j.networks)
+	wants := slices.ContainsFunc(j.attempt.Work.Job.Step, outside)
+	o := &opening{ended: make(chan struct{})}
+	go func() {
+		defer close(o.ended)
+		o.err = j.box.Open(ctx, fmt.Sprint(j.attempt.ID()), wants, j.networks)
+	}()
+	return o
 }
 
 func (j *job) checkoutCommit(ctx context.Context) error {

@@ -52,6 +52,15 @@ func serveFake(t *testing.T, repo string) *fakeService {
 		Env: append(source.Environment(nil), "GIT_PROJECT_ROOT="+repo, "GIT_HTTP_EXPORT_ALL=1")}
 	mux := http.NewServeMux()
 	mux.Handle("/git/p/", git)
+	mux.HandleFunc("/git/p/pack/{commit}", func(w http.ResponseWriter, r *http.Request) {
+		pack, err := source.Repo{Dir: repo}.Pack(r.Context(), r.PathValue("commit"))
+		if err != nil {
+			w.WriteHeader(http.StatusNotFound)
+			return
+		}
+		defer pack.Close()
+		_, _ = io.Copy(w, pack)
+	})
 	mux.HandleFunc("/api/v1/runner/attempts/7/{what...}", func(w http.ResponseWriter, r *http.Request) {
 		text, _ := io.ReadAll(r.Body)
 		if r.PathValue("what") == "beat" {

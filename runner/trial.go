@@ -80,10 +80,11 @@ func (r *Runner) Shell(ctx context.Context, t Trial, step int) (err error) {
 	if err := j.openSecrets(); err != nil {
 		return err
 	}
-	if err := j.open(ctx); err != nil {
+	opened := j.open(ctx)
+	defer j.box.Close()
+	if err := opened.wait(); err != nil {
 		return err
 	}
-	defer j.box.Close()
 	plain := *t.Work.Job.Step[step]
 	plain.Shell = ""
 	spec, err := j.carrying().Prepare(step, &plain, aShell)

@@ -43,6 +43,7 @@ type Attempt struct {
 	Config
 	sink    *logSink // nil before it is carried out: what is said then goes nowhere
 	reports chan report
+	last    chan struct{} // closed when the last report is in
 	cancel  context.CancelCauseFunc
 }
 
@@ -53,7 +54,7 @@ func New(c Config) *Attempt {
 	}
 	c.Log = quiet(c.Log, c.Hide).With("project", c.Work.Project, "run", c.Work.Run, "job", c.Work.Job.Name, "attempt",
 		c.Work.Number)
-	return &Attempt{Config: c, reports: make(chan report, 64), cancel: func(error) {}}
+	return &Attempt{Config: c, reports: make(chan report, 64), last: make(chan struct{}), cancel: func(error) {}}
 }
 
 // ID is what the service knows it by.
@@ -115,6 +116,7 @@ func (a *Attempt) Carry(parent context.Context, do func(ctx context.Context) err
 	if parent.Err() != nil {
 		result = errQuit
 	}
+	close(a.last)
 	close(a.reports)
 	a.sink.close()
 	reporting.Wait()

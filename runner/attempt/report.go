@@ -2,6 +2,7 @@ package attempt
 
 import (
 	"context"
+	"time"
 
 	"gentlepiston.example/piston/api"
 )
@@ -21,11 +22,24 @@ func (a *Attempt) Report(step int, r api.StepReport) {
 	a.reports <- report{step: r}
 }
 
+// tellPause spaces what is told, so that a job of many short steps does not become two requests a step. What comes
+// after a pause is told at once.
+const tellPause = 40 * time.Millisecond
+
 // tell sends reports in their order, beside the work, so that a step does not wait for them. Steps that have been
 // reported meanwhile go together.
 func (a *Attempt) tell(ctx context.Context) {
 	var err error
+	var told time.Time
 	for r := range a.reports {
+		if left := tellPause - time.Since(told); left > 0 && r.prepared == nil {
+			select {
+			case <-time.After(left):
+			case <-a.last: // nothing more will come
+			case <-ctx.Done():
+			}
+		}
+		told = time.Now()
 		for more := true; more && err == nil; {
 			more = false
 			if r.prepared != nil {

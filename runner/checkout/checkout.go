@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"net/url"
@@ -55,25 +56,23 @@ func (c *Checkout) Bring(ctx context.Context) error {
 	if !ok {
 		return fmt.Errorf("the service names no source for %s", work.Remote)
 	}
-	origin := c.Service.Address + at
 	full := work.Job.History == "full"
-	fetch := []string{"fetch", "--quiet", "--no-tags", "--depth=1", origin, work.Commit}
-	if full {
-		fetch = []string{"fetch", "--quiet", "--tags", origin, "+refs/heads/*:refs/remotes/origin/*", work.Commit}
+	err := c.begin(work.Commit, work.Remote)
+	if err == nil && full {
+		err = c.Attempt.Insist(ctx, "checking out", func() error {
+			return c.git(ctx, "fetch", "--quiet", "--tags", c.Service.Address+at, "+refs/heads/*:refs/remotes/origin/*",
+				work.Commit)
+		})
+	} else if err == nil {
+		err = c.Attempt.Insist(ctx, "checking out", func() error { return c.one(ctx, at, work.Commit) })
 	}
-	for _, args := range [][]string{
-		{"init", "--quiet", "--template=", "--initial-branch=piston"},
-		fetch,
-		{"checkout", "--quiet", "--force", "--detach", work.Commit},
-	} {
-		if err := c.Attempt.Insist(ctx, "checking out", func() error { return c.git(ctx, args...) }); err != nil {
-			return fmt.Errorf("checking out %.12s: %w", work.Commit, err)
-		}
+	if err == nil {
+		err = c.git(ctx, "checkout", "--quiet", "--force", "--detach", work.Commit)
 	}
-	if err := c.nameOrigin(work.Remote); err != nil {
-		return err
+	if err == nil {
+		err = c.fillIn(ctx, ".", at)
 	}
-	if err := c.fillIn(ctx, ".", at); err != nil {
+	if err != nil {
 		return fmt.Errorf("checking out %.12s: %w", work.Commit, err)
 	}
 	if _, err := c.Files.Lstat(".gitmodules"); err == nil {
@@ -85,11 +84,40 @@ func (c *Checkout) Bring(ctx context.Context) error {
 	return nil
 }
 
-// nameOrigin writes where the source is from into the workspace's configuration, against which submodules resolve
-// (git-config(1), Syntax: within quotes, backslash and quote are escaped). A git process would take milliseconds.
-func (c *Checkout) nameOrigin(remote string) error {
-	return c.Files.Append(".git/config", fmt.Sprintf("[remote \"origin\"]\n\turl = \"%s\"\n",
-		strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(remote)))
+// begin makes a repository without commits (gitrepository-layout(5)), as git init would, which takes a process of
+// milliseconds. Its configuration says where the source is from, against which submodules resolve (git-config(1),
+// Syntax: within quotes, backslash and quote are escaped).
+func (c *Checkout) begin(commit, remote string) error {
+	version, extensions := 0, ""
+	if len(commit) == 64 {
+		version, extensions = 1, "[extensions]\n\tobjectformat = sha256\n"
+	}
+	config := fmt.Sprintf("[core]\n\trepositoryformatversion = %d\n\tfilemode = true\n\tbare = false\n"+
+		"\tlogallrefupdates = true\n%s[remote \"origin\"]\n\turl = \"%s\"\n", version, extensions,
+		strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(remote))
+	for _, dir := range []string{".git/objects/pack", ".git/objects/info", ".git/refs/heads", ".git/refs/tags"} {
+		if err := c.Files.MakeFolder(dir); err != nil {
+			return err
+		}
+	}
+	return errors.Join(c.Files.Write(".git/HEAD", "ref: refs/heads/piston\n"), c.Files.Write(".git/config", config))
+}
+
+// one brings one commit with all its files, in one answer. That nothing was before it stands in .git/shallow
+// (gitrepository-layout(5)); that the pack is whole, git sees by its sum.
+func (c *Checkout) one(ctx context.Context, source, commit string) error {
+	pack, err := c.Service.Pack(ctx, source, commit)
+	if errors.Is(err, client.ErrNotFound) {
+		return &unmendable{err.Error()}
+	}
+	if err != nil {
+		return err
+	}
+	defer pack.Close()
+	if _, err := c.gitWith(ctx, ".", pack, nil, "index-pack", "--stdin"); err != nil {
+		return err
+	}
+	return c.Files.Write(".git/shallow", commit+"\n")
 }
 
 // submodules brings what the repository names in .gitmodules. What it names is a stranger's word: git goes by a
@@ -251,6 +279,12 @@ func (c *Checkout) git(ctx context.Context, args ...string) error {
 
 // gitIn runs git in a folder of the workspace, with more settings than it always has, and gives what it prints.
 func (c *Checkout) gitIn(ctx context.Context, dir string, more map[string]string, args ...string) (string, error) {
+	return c.gitWith(ctx, dir, nil, more, args...)
+}
+
+// gitWith does so with something to read.
+func (c *Checkout) gitWith(ctx context.Context, dir string, in io.Reader, more map[string]string,
+	args ...string) (string, error) {
 	token, err := c.Service.Bearer()
 	if err != nil {
 		return "", err
@@ -270,7 +304,7 @@ func (c *Checkout) gitIn(ctx context.Context, dir string, more map[string]string
 	c.Files.Account().Become(cmd) // what reads a stranger's repository has no rights
 	cmd.Cancel = func() error { process.Kill(cmd); return nil }
 	var out, complaint bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &complaint
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, &out, &complaint
 	if err := cmd.Run(); err != nil {
 		said := strings.ReplaceAll(string(bytes.ToValidUTF8(complaint.Bytes(), nil)), c.Files.Source()+"/", "")
 		return "", fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(said))

@@ -1,6 +1,7 @@
 package checkout
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -88,8 +89,18 @@ func (c *Checkout) fillIn(ctx context.Context, dir, source string) error {
 	return c.unchanged(ctx, dir, filled)
 }
 
+// mayHaveAttributes tells that a folder's checkout may have attributes, by the names in its index (gitformat-index(5)):
+// most have none, and to ask git takes a process of milliseconds.
+func (c *Checkout) mayHaveAttributes(dir string) bool {
+	index, err := c.Files.ReadFile(path.Join(dir, ".git", "index"))
+	return err != nil || bytes.Contains(index, []byte(".gitattributes"))
+}
+
 // pointers lists the files of a folder's checkout that are pointers and are to be filled in.
 func (c *Checkout) pointers(ctx context.Context, dir string) (list []wanted, err error) {
+	if !c.mayHaveAttributes(dir) {
+		return nil, nil
+	}
 	names, err := c.gitIn(ctx, dir, nil, "ls-files", "-z", "--", ":(attr:filter=lfs)")
 	if err != nil || names == "" {
 		return nil, err

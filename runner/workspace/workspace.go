@@ -94,15 +94,16 @@ func (w *Workspace) Open(name string) (*os.File, error) { return w.root.Open(nam
 // OpenFolder opens a folder of the checkout.
 func (w *Workspace) OpenFolder(dir string) (*os.Root, error) { return w.root.OpenRoot(path.Clean(dir)) }
 
-// Append adds a text to a file of the checkout.
-func (w *Workspace) Append(name, text string) error {
-	f, err := w.root.OpenFile(name, os.O_APPEND|os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text)
-	return errors.Join(err, f.Close())
+// MakeFolder makes a folder of the checkout, and those it is in.
+func (w *Workspace) MakeFolder(name string) error { return makeFolder(w.root, w.as, path.Clean(name)) }
+
+// Write writes a file of the checkout.
+func (w *Workspace) Write(name, text string) error {
+	return errors.Join(w.root.WriteFile(name, []byte(text), 0o644), w.as.TakeIn(w.root, name))
 }
+
+// ReadFile reads one.
+func (w *Workspace) ReadFile(name string) ([]byte, error) { return w.root.ReadFile(name) }
 
 // Own makes a file the attempt's user's.
 func (w *Workspace) Own(root *os.Root, name string) error { return w.as.TakeIn(root, name) }

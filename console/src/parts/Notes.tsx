@@ -2,9 +2,14 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { lazy, Suspense } from 'react';
+import { plainEnough } from '../run/bounds';
 import type { Note } from '../run/words';
 
 const Markdown = lazy(() => import('./Markdown'));
+
+const AsItStands = ({ text }: { text: string }) => (
+  <Box sx={{ whiteSpace: 'pre-wrap', overflowWrap: 'anywhere', fontSize: 13 }}>{text}</Box>
+);
 
 /** What steps have put on the run's page, in the place of the log; close leads back to that. */
 export function Notes({ notes, close }: { notes: Note[]; close: () => void }) {
@@ -39,9 +44,13 @@ export function Notes({ notes, close }: { notes: Note[]; close: () => void }) {
                 of {n.job}
               </Box>
             </Box>
-            <Suspense fallback={<Box sx={{ whiteSpace: 'pre-wrap', fontSize: 13 }}>{n.text}</Box>}>
-              <Markdown text={n.text} />
-            </Suspense>
+            {plainEnough(n.text) ? (
+              <Suspense fallback={<AsItStands text={n.text} />}>
+                <Markdown text={n.text} />
+              </Suspense>
+            ) : (
+              <AsItStands text={n.text} />
+            )}
           </Box>
         ))}
       </Box>

@@ -7,6 +7,7 @@ import { afterEach, describe, expect, it, vi } from 'vitest';
 import type { Job, RunDetail } from '../api/client';
 import { Notes } from '../parts/Notes';
 import Markdown from '../parts/Markdown';
+import { plainEnough } from './bounds';
 import { RunHead } from './RunHead';
 import type { useActs } from './useActs';
 import { useNow } from './useNow';
@@ -194,6 +195,33 @@ describe('notes', () => {
     expect((await within(article).findAllByRole('cell')).map((c) => c.textContent)).toEqual(['1', '2']);
     await userEvent.click(screen.getByRole('button', { name: 'Log' }));
     expect(close).toHaveBeenCalledOnce();
+  });
+
+  it('that would keep the browser busy are shown as they stand', () => {
+    const hostile = [
+      '>'.repeat(60_000),
+      '> '.repeat(60),
+      '- '.repeat(30_000),
+      '*a_ '.repeat(15_000),
+      'x\n'.repeat(9) + '**a\n'.repeat(1_000),
+      '['.repeat(60_000),
+      'a@b.c '.repeat(10_000),
+      '`'.repeat(60_000),
+      '|' + '*|'.repeat(600),
+    ];
+    for (const text of hostile) {
+      expect(plainEnough(text), text.slice(0, 20)).toBe(false);
+      const jobs = [{ name: 'core', state: 'passed', steps: [step('sizes', 0, text)] }];
+      render(<Notes notes={notesOf(runOf({ jobs }))} close={() => undefined} />);
+      expect(screen.getByRole('article').textContent).toContain(text.trim().slice(0, 100));
+      cleanup();
+    }
+    const table = '| file | size |\n| - | - |\n' + '| `lib/arm64-v8a/lib_tide_core.so` | 2_870 |\n'.repeat(800);
+    expect(plainEnough(table)).toBe(true);
+    expect(plainEnough('Sizes\n' + '-'.repeat(70))).toBe(true);
+    expect(plainEnough('# A\n\n> quoted\n\n- one\n  - two\n\n**bold** and [link](https://tidewick.example)')).toBe(
+      true,
+    );
   });
 
   it('are a stranger’s: no HTML, no pictures, no scripts', () => {
