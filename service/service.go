@@ -79,5 +79,6 @@ func (s *Service) background() {
 	s.Work.Background()
 	s.Logs.Background()
 	s.Report.Background()
-	s.Loop(time.Hour, nil, "dropping expired sessions", s.Store.DropExpired)
+	s.Loop(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour,
+		Do: s.Store.DropExpired})
 }

@@ -26,10 +26,13 @@ func (q Q) AddEvent(ctx context.Context, project int64, c Change) error {
 	return q.do(ctx, nil, `INSERT INTO outbox (project_id, run, body) VALUES ($1, $2, $3)`, project, c.Run, asJSON(c))
 }
 
-// TakeEvents removes up to 200 events from the outbox, oldest first; they are back if the transaction fails.
+// EventsAtOnce is how many events are taken at most.
+const EventsAtOnce = 200
+
+// TakeEvents removes up to EventsAtOnce events from the outbox, oldest first; they are back if the transaction fails.
 func (q Q) TakeEvents(ctx context.Context) (list []Outgoing, err error) {
 	err = q.list(ctx, &list, `WITH taken AS (DELETE FROM outbox WHERE id IN
-			(SELECT id FROM outbox ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED) RETURNING `+columnsOf[Outgoing]("outbox")+`)
-		SELECT `+columnsOf[Outgoing]("taken")+` FROM taken ORDER BY id`)
+			(SELECT id FROM outbox ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING `+columnsOf[Outgoing]("outbox")+`)
+		SELECT `+columnsOf[Outgoing]("taken")+` FROM taken ORDER BY id`, EventsAtOnce)
 	return list, err
 }

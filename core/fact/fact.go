@@ -13,7 +13,8 @@ type Follows struct {
 	Console bool // whoever watches the run is told
 	Work    bool // there may be jobs to claim: runners that wait are looked after
 	Runners bool // runners at work should learn of it with their next beat, now
-	Later   bool // there may be logs to move, and pipelines that waited for the end of a run
+	Logs    bool // a log may be ready to move
+	Next    bool // pipelines wait for it
 }
 
 // The kinds.
@@ -21,6 +22,7 @@ const (
 	GroupDrop      Kind = "group.drop"
 	GroupSet       Kind = "group.set"
 	HookKeyRead    Kind = "hook-key.read"
+	JobEnded       Kind = "job.ended"
 	KeptRules      Kind = "kept.rules"
 	MasterRotate   Kind = "master.rotate"
 	PersonAdd      Kind = "person.add"
@@ -42,6 +44,7 @@ const (
 	RunGoesOn      Kind = "run.goes-on" // something in it has begun or ended
 	RunStart       Kind = "run.start"
 	RunStop        Kind = "run.stop"
+	RunOver        Kind = "run.over" // and pipelines wait for that
 	RunnerForget   Kind = "runner.forget"
 	RunnerHold     Kind = "runner.hold"
 	SecretChange   Kind = "secret.change"
@@ -69,15 +72,18 @@ var Kinds = map[Kind]Follows{
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},
 	ProjectRemove: {Audit: true, Runners: true},
-	RunChanged:    {Console: true, Work: true, Later: true},
+	RunChanged:    {Console: true, Work: true},
 	RunGoesOn:     {Console: true},
 	RunEnding:     {Runners: true},
+	RunOver:       {Next: true},
+	JobEnded:      {Logs: true},
 }
 
 // And is what follows from both.
 func (f Follows) And(other Follows) Follows {
 	return Follows{f.Audit || other.Audit, f.Console || other.Console, f.Work || other.Work, f.Runners || other.Runners,
-		f.Later || other.Later}
+		f.Logs || other.Logs,
+		f.Next || other.Next}
 }
 
 // Fact is something that happened. It holds no secrets.

@@ -33,6 +33,6 @@ func TestOfEveryKindItIsSaidWhatFollows(t *testing.T) {
 
 func TestWhatFollowsFromTwoFacts(t *testing.T) {
 	both := Kinds[ProjectRemove].And(Kinds[RunChanged])
-	assert.Equal(t, Follows{Audit: true, Console: true, Work: true, Runners: true, Later: true}, both)
+	assert.Equal(t, Follows{Audit: true, Console: true, Work: true, Runners: true}, both)
 	assert.Equal(t, Kinds[RunGoesOn], Kinds[RunGoesOn].And(Follows{}))
 }

@@ -68,26 +68,40 @@ func poke(ch chan struct{}) {
 	}
 }
 
-// Loop does a piece of upkeep every so often, and when poked. A failure is logged once until it changes.
-func (s *Ground) Loop(every time.Duration, poked chan struct{}, what string, do func(context.Context) error) {
+// Upkeep is a piece of work that is done over and over beside requests, whatever server does it.
+type Upkeep struct {
+	What  string
+	Every time.Duration
+	Poked chan struct{} // it is done at once when poked; nil never
+	Rest  time.Duration // how long it is left alone after it was done, however often it is poked
+	Do    func(ctx context.Context) error
+}
+
+// Loop does it until the service ends. A failure is logged once until it changes.
+func (s *Ground) Loop(u Upkeep) {
 	s.at.Go(func() {
 		last := ""
 		for {
 			select {
-			case <-time.After(every):
-			case <-poked:
+			case <-time.After(u.Every):
+			case <-u.Poked:
 			case <-s.Life.Done():
 				return
 			}
-			err := do(s.Life)
+			err := u.Do(s.Life)
 			if s.Life.Err() != nil {
 				return
 			}
 			if text := fmt.Sprint(err); err != nil && text != last {
-				s.Log.Warn(what+" failed; trying again", "error", err)
+				s.Log.Warn(u.What+" failed; trying again", "error", err)
 				last = text
 			} else if err == nil {
 				last = ""
+			}
+			select {
+			case <-time.After(u.Rest):
+			case <-s.Life.Done():
+				return
 			}
 		}
 	})
@@ -100,7 +114,10 @@ func (s *Ground) Moves() chan struct{} { return s.moves }
 func (s *Ground) Ends() chan struct{} { return s.ends }
 
 // Background starts the loops of the ground itself.
-func (s *Ground) Background() { s.Loop(time.Second, s.kick, "publishing events", s.publish) }
+func (s *Ground) Background() {
+	s.Loop(Upkeep{What: "publishing events", Every: time.Second, Poked: s.kick,
+		Rest: 5 * time.Millisecond, Do: s.publish})
+}
 
 // publish sends what is in the outbox. An event that was sent and not removed is sent again under the same id,
 // which the stream takes for the same.
@@ -120,8 +137,8 @@ func (s *Ground) publish(ctx context.Context) error {
 			}
 			return nil
 		})
-		if err != nil || n == 0 {
-			return err
+		if err != nil || n < store.EventsAtOnce {
+			return err // what has come meanwhile has poked again
 		}
 	}
 }

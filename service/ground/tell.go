@@ -35,8 +35,10 @@ func (s *Ground) Tx(ctx context.Context, do func(q Q) error) error {
 	if told.Runners {
 		s.Stream.Wake(BeatTopic)
 	}
-	if told.Later {
+	if told.Logs {
 		poke(s.moves)
+	}
+	if told.Next {
 		poke(s.ends)
 	}
 	return nil

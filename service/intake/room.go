@@ -28,7 +28,11 @@ func New(g *ground.Ground, v *vault.Vault, s *secrets.Secrets, w *work.Work, pub
 
 // Background starts its loops.
 func (s *Intake) Background() {
-	s.Loop(2*time.Second, s.Ends(), "planning pushes left behind", s.planLeftBehind)
-	s.Loop(time.Second, nil, "starting what is due", s.StartDue)
-	s.Loop(2*time.Second, nil, "collecting pushes that were missed", s.collectMissed)
+	s.Loop(ground.Upkeep{What: "planning pushes left behind", Every: 2 * time.Second, Poked: s.Ends(),
+		Rest: 100 * time.Millisecond,
+		Do:   s.planLeftBehind})
+	s.Loop(ground.Upkeep{What: "starting what is due", Every: time.Second,
+		Do: s.StartDue})
+	s.Loop(ground.Upkeep{What: "collecting pushes that were missed", Every: 2 * time.Second,
+		Do: s.collectMissed})
 }

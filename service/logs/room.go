@@ -19,4 +19,7 @@ type Logs struct {
 func New(g *ground.Ground, blobs *blob.Blobs) *Logs { return &Logs{g, blobs} }
 
 // Background starts its loops.
-func (s *Logs) Background() { s.Loop(2*time.Second, s.Moves(), "moving logs", s.moveLogs) }
+func (s *Logs) Background() {
+	s.Loop(ground.Upkeep{What: "moving logs", Every: 2 * time.Second, Poked: s.Moves(), Rest: 500 * time.Millisecond,
+		Do: s.moveLogs})
+}

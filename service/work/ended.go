@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -32,6 +33,9 @@ func RecordEnd(ctx context.Context, q ground.Q, run store.Run) error {
 		return err
 	}
 	// The id has a space, which no delivery from outside can have.
-	_, _, err = q.AddPush(ctx, run.ProjectID, fmt.Sprintf("ended %d %s %d", run.ID, run.State, run.Reopenings), body)
-	return err
+	id := fmt.Sprintf("ended %d %s %d", run.ID, run.State, run.Reopenings)
+	if _, _, err = q.AddPush(ctx, run.ProjectID, id, body); err != nil {
+		return err
+	}
+	return q.Tell(ctx, ground.OfRun(fact.RunOver, run))
 }

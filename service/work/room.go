@@ -26,7 +26,10 @@ func New(g *ground.Ground, s *secrets.Secrets, blobs *blob.Blobs) *Work {
 
 // Background starts its loops.
 func (s *Work) Background() {
-	s.Loop(time.Second, nil, "looking for lost runners", s.loseSilent)
-	s.Loop(time.Second, nil, "ending runs over their limit", s.stopOverdue)
-	s.Loop(10*time.Millisecond, nil, "handing out jobs", s.dispatch.run) // for as long as the service lives
+	s.Loop(ground.Upkeep{What: "looking for lost runners", Every: time.Second,
+		Do: s.loseSilent})
+	s.Loop(ground.Upkeep{What: "ending runs over their limit", Every: time.Second,
+		Do: s.stopOverdue})
+	s.Loop(ground.Upkeep{What: "handing out jobs", Every: 10 * time.Millisecond,
+		Do: s.dispatch.run}) // for as long as the service lives
 }

@@ -342,7 +342,10 @@ func endAttempt(ctx context.Context, q ground.Q, a store.Attempt, to state.State
 	if to == state.Cancelled {
 		left = state.Cancelled
 	}
-	return q.EndSteps(ctx, a.ID, to, left, at)
+	if err := q.EndSteps(ctx, a.ID, to, left, at); err != nil {
+		return err
+	}
+	return q.Tell(ctx, fact.Fact{Kind: fact.JobEnded})
 }
 
 // retry queues another attempt where the job's definition wants one after such a failure.
