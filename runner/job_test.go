@@ -40,8 +40,9 @@ type fakeService struct {
 	steps    []api.StepReport
 	prepared bool
 	finish   *api.Finish
-	stop     chan api.Beat // what the next beat answers
-	gone     bool          // everything answers 410
+	stop     chan api.Beat       // what the next beat answers
+	gone     bool                // everything answers 410
+	pack     func(string) string // what becomes of a commit on its way
 }
 
 func serveFake(t *testing.T, repo string) *fakeService {
@@ -59,7 +60,12 @@ func serveFake(t *testing.T, repo string) *fakeService {
 			return
 		}
 		defer pack.Close()
-		_, _ = io.Copy(w, pack)
+		text, err := io.ReadAll(pack)
+		assert.NoError(t, err)
+		if f.pack != nil {
+			text = []byte(f.pack(string(text)))
+		}
+		_, _ = w.Write(text)
 	})
 	mux.HandleFunc("/api/v1/runner/attempts/7/{what...}", func(w http.ResponseWriter, r *http.Request) {
 		text, _ := io.ReadAll(r.Body)
