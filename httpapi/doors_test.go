@@ -280,7 +280,7 @@ func (y *yard) askFor(patience time.Duration, visitor, method, path, body string
 var params = regexp.MustCompile(`\{\w+\}`)
 
 func (y *yard) path(route string) string {
-	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{attempt}": fmt.Sprint(y.attempt)}
+	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{commit}": strings.Repeat("0", 40), "{attempt}": fmt.Sprint(y.attempt)}
 	return params.ReplaceAllStringFunc(strings.Replace(route, "*", "", 1), func(p string) string { return values[p] })
 }
 
@@ -423,6 +423,11 @@ func TestWhereARequestIsFrom(t *testing.T) {
 func TestARunnerDoesNotReadWhatItsJobMayNot(t *testing.T) {
 	y := newYard(t, people.Issuer{})
 	assert.Equal(t, 200, y.ask("holder", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
+	pack := "/git/tides/pack/" + strings.Repeat("0", 40)
+	assert.Equal(t, 404, y.ask("holder", "GET", pack, "").Code, "a commit that is not there")
+	assert.Equal(t, 404, y.ask("holder", "GET", "/git/tides/pack/HEAD", "").Code, "a pack is of a commit by its id")
+	assert.Equal(t, 403, y.ask("runner", "GET", pack, "").Code)
+	assert.Equal(t, 403, y.ask("holder", "GET", strings.Replace(pack, "tides", "charts", 1), "").Code)
 	assert.Equal(t, 403, y.ask("holder", "GET", "/git/charts/info/refs?service=git-upload-pack", "").Code)
 	assert.Equal(t, 403, y.ask("runner", "GET", "/git/tides/info/refs?service=git-upload-pack", "").Code)
 	res := y.ask("holder", "GET", "/git/tides/info/refs?service=git-receive-pack", "")

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -33,4 +34,16 @@ func TestSecretsAreWipedWhenAJobEnds(t *testing.T) {
 	j.wipe()
 	assert.Equal(t, make([]byte, 16), value)
 	assert.Empty(t, j.secrets)
+}
+
+func TestAStepLeavesNoDumpOfItsMemory(t *testing.T) {
+	var was syscall.Rlimit
+	require.NoError(t, syscall.Getrlimit(syscall.RLIMIT_CORE, &was))
+	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_CORE, &syscall.Rlimit{Cur: was.Max, Max: was.Max}))
+	t.Cleanup(func() { assert.NoError(t, syscall.Setrlimit(syscall.RLIMIT_CORE, &was)) })
+	if was.Max == 0 {
+		t.Skip("nothing on this machine may")
+	}
+	f := execute(t, nil, &definition.Step{Name: "look", Script: `echo "dumps $(ulimit -c)"; ulimit -c 1 2>/dev/null && echo raised || echo stays`})
+	assert.Contains(t, f.text(), "dumps 0\nstays\n", "secrets would be in it")
 }
