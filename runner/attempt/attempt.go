@@ -23,8 +23,8 @@ import (
 // Outside is the step number of log lines that belong to no step.
 const Outside = -1
 
-// MaxReason is the most bytes of a reason that is told.
-const MaxReason = 4000
+// maxReason is the most bytes of a reason that is told.
+const maxReason = 4000
 
 // Config is what an attempt is made of.
 type Config struct {
@@ -74,12 +74,12 @@ var errLost = errors.New("the attempt is no longer this runner's")
 // errQuit ends a job because the runner itself is ending; another is to do it.
 var errQuit = errors.New("the runner is ending")
 
-// End ends the job's work.
-func (a *Attempt) End(e Ending) { a.cancel(e) }
+// end ends the job's work.
+func (a *Attempt) end(e Ending) { a.cancel(e) }
 
 // OverLimit ends it because it takes more than it may.
 func (a *Attempt) OverLimit(what, most string) {
-	a.End(Ending{state.Failed, fmt.Sprintf("the job's limit of %s is reached: %s", what, most)})
+	a.end(Ending{state.Failed, fmt.Sprintf("the job's limit of %s is reached: %s", what, most)})
 }
 
 // Carry has do carry the work out, tells the service of it, and in the end how it ended: do's error is why, if it did
@@ -153,10 +153,10 @@ func (a *Attempt) Say(step int, format string, args ...any) {
 // Reason hides what is to be hidden in a reason, and cuts it.
 func (a *Attempt) Reason(text string) string {
 	text = a.Hide(text)
-	if len(text) <= MaxReason {
+	if len(text) <= maxReason {
 		return text
 	}
-	return text[:MaxReason-3] + "…"
+	return text[:maxReason-3] + "…"
 }
 
 // broken is called when the service no longer takes what we tell it.

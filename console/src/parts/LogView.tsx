@@ -1,6 +1,5 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Typography from '@mui/material/Typography';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useCallback, useEffect, useRef, useState, type ReactNode } from 'react';
 import { api, logAddress, take, type Line, type LogBatch } from '../api/client';
@@ -10,6 +9,7 @@ import { useStream } from '../stream';
 import { count } from '../text';
 import { mono } from '../theme';
 import { LineText } from './LineText';
+import { PaneHead } from './PaneHead';
 
 const rowHeight = 18;
 
@@ -144,25 +144,17 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
       aria-label={`Log of ${job}`}
       sx={{ display: 'flex', flexDirection: 'column', height: '100%', minHeight: 0 }}
     >
-      <Box
-        sx={{
-          display: 'flex',
-          alignItems: 'center',
-          gap: 1,
-          px: 1.5,
-          height: 40,
-          flexShrink: 0,
-          borderBottom: 1,
-          borderColor: 'divider',
-        }}
+      <PaneHead
+        title={
+          <>
+            Log of {job}
+            {attempt > 1 ? `, attempt ${attempt}` : ''}{' '}
+            <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary', fontSize: 12 }}>
+              {count(total, 'line')}
+            </Box>
+          </>
+        }
       >
-        <Typography variant="h2" sx={{ flexGrow: 1 }}>
-          Log of {job}
-          {attempt > 1 ? `, attempt ${attempt}` : ''}{' '}
-          <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary', fontSize: 12 }}>
-            {count(total, 'line')}
-          </Box>
-        </Typography>
         {problem && (
           <Box role="alert" sx={{ color: 'error.main', fontSize: 12 }}>
             {problem}
@@ -191,7 +183,7 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
         >
           Download
         </Button>
-      </Box>
+      </PaneHead>
       <Box
         ref={scroller}
         onScroll={onScroll}

@@ -1,9 +1,9 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Typography from '@mui/material/Typography';
 import { lazy, Suspense } from 'react';
 import { plainEnough } from '../run/bounds';
 import type { Note } from '../run/words';
+import { PaneHead } from './PaneHead';
 
 const Markdown = lazy(() => import('./Markdown'));
 
@@ -15,25 +15,11 @@ const AsItStands = ({ text }: { text: string }) => (
 export function Notes({ notes, close }: { notes: Note[]; close: () => void }) {
   return (
     <Box component="section" aria-label="Notes" sx={{ height: '100%', display: 'flex', flexDirection: 'column' }}>
-      <Box
-        sx={{
-          display: 'flex',
-          alignItems: 'center',
-          gap: 1,
-          px: 1.5,
-          height: 40,
-          flexShrink: 0,
-          borderBottom: 1,
-          borderColor: 'divider',
-        }}
-      >
-        <Typography variant="h2" sx={{ flexGrow: 1 }}>
-          Notes
-        </Typography>
+      <PaneHead title="Notes">
         <Button size="small" onClick={close}>
           Log
         </Button>
-      </Box>
+      </PaneHead>
       <Box sx={{ overflow: 'auto', px: 1.5, py: 1 }} tabIndex={0} aria-label="All notes" role="group">
         {notes.map((n) => (
           <Box key={n.key} component="article" aria-label={`${n.name} of ${n.job}`} sx={{ mb: 2 }}>
