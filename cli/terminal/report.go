@@ -159,6 +159,7 @@ func (s *Screen) notes(d api.RunDetail) {
 			if st.Note == "" {
 				continue
 			}
+			s.Line("")
 			s.Line("%s %s", s.In(Strong, Short(st.Name, 60)), s.In(Faint, "of "+j.Name))
 			lines := strings.Split(st.Note, "\n")
 			for _, l := range lines[:min(len(lines), noteLines)] {
