@@ -10,9 +10,10 @@ type Health struct {
 
 // HealthPart is one thing the service needs.
 type HealthPart struct {
-	Name    string `json:"name" enum:"database,stream,disk"`
-	OK      bool   `json:"ok"`
-	Trouble string `json:"trouble,omitempty" doc:"What is wrong, and what to do."`
+	Name string `json:"name" enum:"database,stream,disk"`
+	OK   bool   `json:"ok"`
+	// What is wrong, and what to do.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // Ready tells whether requests can be answered. A disk that is almost full holds jobs up, and not those who look.

@@ -8,21 +8,27 @@ import (
 
 // Person is somebody who may sign in.
 type Person struct {
-	Name          string     `json:"name"`
-	Administrator bool       `json:"administrator" doc:"By themselves or by a group."`
-	Disabled      bool       `json:"disabled,omitempty" doc:"May not sign in, nor use a token."`
-	Issuer        string     `json:"issuer,omitempty" doc:"Where they sign in by OpenID Connect."`
-	Groups        []string   `json:"groups"`
-	Created       time.Time  `json:"created"`
-	Seen          *time.Time `json:"seen,omitempty" doc:"When they last signed in."`
-	RunnerTokens  []string   `json:"runner_tokens,omitempty" doc:"After somebody was kept out: the runners' tokens that they made and that still stand."`
+	Name string `json:"name"`
+	// By themselves or by a group.
+	Administrator bool `json:"administrator"`
+	// May not sign in, nor use a token.
+	Disabled bool `json:"disabled,omitempty"`
+	// Where they sign in by OpenID Connect.
+	Issuer  string    `json:"issuer,omitempty"`
+	Groups  []string  `json:"groups"`
+	Created time.Time `json:"created"`
+	// When they last signed in.
+	Seen *time.Time `json:"seen,omitempty"`
+	// After somebody was kept out: the runners' tokens that they made and that still stand.
+	RunnerTokens []string `json:"runner_tokens,omitempty"`
 }
 
 // Me is who is signed in, and what they may do where.
 type Me struct {
-	Name          string                 `json:"name"`
-	Administrator bool                   `json:"administrator"`
-	Roles         map[string]access.Role `json:"roles" doc:"By project: reader, builder or keeper; * for every project."`
+	Name          string `json:"name"`
+	Administrator bool   `json:"administrator"`
+	// By project: reader, builder or keeper; * for every project.
+	Roles map[string]access.Role `json:"roles"`
 }
 
 // Credentials open a session.
@@ -33,8 +39,9 @@ type Credentials struct {
 
 // Redeem opens a session by the code that a browser brought to a program on its machine.
 type Redeem struct {
-	Code     string `json:"code" minLength:"1" maxLength:"4000"`
-	Verifier string `json:"verifier" minLength:"43" maxLength:"128" doc:"What the challenge was made of (RFC 7636)."`
+	Code string `json:"code" minLength:"1" maxLength:"4000"`
+	// What the challenge was made of (RFC 7636).
+	Verifier string `json:"verifier" minLength:"43" maxLength:"128"`
 }
 
 // NewPerson adds somebody.
@@ -63,22 +70,26 @@ type PersonChange struct {
 
 // Group is people who are given roles together.
 type Group struct {
-	Name           string   `json:"name"`
-	Administrators bool     `json:"administrators,omitempty" doc:"Its members are administrators."`
-	IssuerGroup    string   `json:"issuer_group,omitempty" maxLength:"200" doc:"Whoever is in this group at the issuer is a member, from their next sign-in on."`
-	Members        []string `json:"members" maxItems:"1000"`
+	Name string `json:"name"`
+	// Its members are administrators.
+	Administrators bool `json:"administrators,omitempty"`
+	// Whoever is in this group at the issuer is a member, from their next sign-in on.
+	IssuerGroup string   `json:"issuer_group,omitempty" maxLength:"200"`
+	Members     []string `json:"members" maxItems:"1000"`
 }
 
 // GroupChange makes a group or changes it.
 type GroupChange struct {
-	Administrators bool     `json:"administrators,omitempty"`
-	IssuerGroup    string   `json:"issuer_group,omitempty" maxLength:"200"`
-	Members        []string `json:"members" maxItems:"1000" doc:"Names of people; those who are members by the issuer need not be among them."`
+	Administrators bool   `json:"administrators,omitempty"`
+	IssuerGroup    string `json:"issuer_group,omitempty" maxLength:"200"`
+	// Names of people; those who are members by the issuer need not be among them.
+	Members []string `json:"members" maxItems:"1000"`
 }
 
 // Grant gives a person or a group a role.
 type Grant struct {
-	Project string      `json:"project,omitempty" maxLength:"63" doc:"Absent: every project."`
+	// Absent: every project.
+	Project string      `json:"project,omitempty" maxLength:"63"`
 	Person  string      `json:"person,omitempty" maxLength:"100"`
 	Group   string      `json:"group,omitempty" maxLength:"100"`
 	Role    access.Role `json:"role,omitempty" enum:"reader,builder,keeper"`
@@ -111,11 +122,15 @@ const (
 
 // NewToken asks for a token.
 type NewToken struct {
-	Name    string      `json:"name" minLength:"1" maxLength:"100" doc:"What it is for, to find it again."`
-	Kind    TokenKind   `json:"kind" enum:"person,runner" default:"person"`
-	Role    access.Role `json:"role,omitempty" enum:"reader,builder,keeper,administrator" doc:"The most it may do. Absent: whatever its person may."`
-	Project string      `json:"project,omitempty" maxLength:"63" doc:"The only project it is for."`
-	Days    int         `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"After how many days it expires; 0 never."`
+	// What it is for, to find it again.
+	Name string    `json:"name" minLength:"1" maxLength:"100"`
+	Kind TokenKind `json:"kind" enum:"person,runner" default:"person"`
+	// The most it may do. Absent: whatever its person may.
+	Role access.Role `json:"role,omitempty" enum:"reader,builder,keeper,administrator"`
+	// The only project it is for.
+	Project string `json:"project,omitempty" maxLength:"63"`
+	// After how many days it expires; 0 never.
+	Days int `json:"days,omitempty" minimum:"0" maximum:"3650"`
 }
 
 // Token is a token without its secret part.
@@ -129,7 +144,8 @@ type Token struct {
 	Created  time.Time   `json:"created"`
 	Expires  *time.Time  `json:"expires,omitempty"`
 	LastUsed *time.Time  `json:"last_used,omitempty"`
-	MadeBy   string      `json:"made_by,omitempty" doc:"Who made it; a runner's token outlives their leave."`
+	// Who made it; a runner's token outlives their leave.
+	MadeBy string `json:"made_by,omitempty"`
 }
 
 // IssuedToken is a new token with its secret part, which is never shown again.
@@ -140,5 +156,6 @@ type IssuedToken struct {
 
 // SignInWays tells how one may sign in.
 type SignInWays struct {
-	Issuer string `json:"issuer,omitempty" doc:"Name of the OpenID Connect issuer, when there is one."`
+	// Name of the OpenID Connect issuer, when there is one.
+	Issuer string `json:"issuer,omitempty"`
 }

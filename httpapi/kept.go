@@ -54,7 +54,7 @@ func (sv *server) kept(a huma.API) {
 // KeptQuery says which things that are kept to list.
 type KeptQuery struct {
 	Kind  string `query:"kind" enum:"artifact,cache,handover,log"`
-	Goes  string `query:"goes" enum:"yes,no" doc:"Only what goes with the next sweep, or what does not. Of all projects nothing is said to go."`
+	Goes  string `query:"goes" enum:"yes,no" doc:"Whether the next sweep takes it; of all projects nothing is."`
 	Order string `query:"order" enum:"oldest,largest" default:"oldest"`
 	After string `query:"after" maxLength:"10000" doc:"next of the page before."`
 	Limit int    `query:"limit" minimum:"1" maximum:"200" default:"50"`

@@ -86,6 +86,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.runners(a, r)
 	sv.stream(a, r)
 	sv.git(r)
+	describe(config.Components.Schemas)
 	console(r)
 	return r, a
 }

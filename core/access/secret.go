@@ -12,9 +12,12 @@ import (
 // branches or of tags, a run must be of a branch or a tag that matches: one of a proposal, or of a bare commit, is
 // of neither.
 type Scope struct {
-	Pipelines []string `json:"pipelines,omitempty" maxItems:"50" doc:"Only runs of these pipelines (globs)."`
-	Branches  []string `json:"branches,omitempty" maxItems:"50" doc:"Only runs of these branches (globs)."`
-	Tags      []string `json:"tags,omitempty" maxItems:"50" doc:"Only runs of these tags (globs)."`
+	// Only runs of these pipelines (globs).
+	Pipelines []string `json:"pipelines,omitempty" maxItems:"50"`
+	// Only runs of these branches (globs).
+	Branches []string `json:"branches,omitempty" maxItems:"50"`
+	// Only runs of these tags (globs).
+	Tags []string `json:"tags,omitempty" maxItems:"50"`
 }
 
 // Check refuses a scope with globs that cannot be read.

@@ -1,5 +1,5 @@
 // Package action has what a step can do besides running a script: one pure type for each of the product's own verbs.
-// A type tells all that the rest of the house needs to know of its verb: its keys and what they mean (by its tags),
+// A type tells all that the rest of the house needs to know of its verb: its keys and what they mean (above them),
 // what is wrong with its values, which files it reads. Who carries it out is the runner's.
 package action
 

@@ -11,8 +11,14 @@ const noteAbout = "Puts a note on the run's page, in Markdown (CommonMark 0.31, 
 
 // Note puts a note on the run's page.
 type Note struct {
-	Text string `toml:"text" json:"text,omitempty" doc:"The note. ${NAME} stands for the variable that a script would find; secrets are not among them." sample:"note = { text = \"Version **${PISTON_VERSION_NAME}** (${PISTON_BUILD_NUMBER})\" }"`
-	File string `toml:"file" json:"file,omitempty" doc:"A file of the workspace that holds it; behind the text, when there are both." sample:"note = { file = \"out/sizes.md\" }"`
+	// The note. ${NAME} stands for the variable that a script would find; secrets are not among them.
+	//
+	//	note = { text = "Version **${PISTON_VERSION_NAME}** (${PISTON_BUILD_NUMBER})" }
+	Text string `toml:"text" json:"text,omitempty"`
+	// A file of the workspace that holds it; behind the text, when there are both.
+	//
+	//	note = { file = "out/sizes.md" }
+	File string `toml:"file" json:"file,omitempty"`
 }
 
 // Complaints implements Action.

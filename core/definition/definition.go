@@ -30,26 +30,63 @@ const MaxFindings = 100
 // Pipeline is what to do on which event: one file of the piston/ folder, with its parts put in and its variants
 // laid out.
 type Pipeline struct {
-	Name      string            `toml:"-" json:"name"`
-	About     string            `toml:"about" json:"about,omitempty" doc:"One line that says what the pipeline is for." sample:"about = \"Every push: compile, test and package\""`
-	Limit     Duration          `toml:"limit" json:"limit,omitempty" doc:"How long a run may take in all, from its first job's start. Jobs without a limit of their own have this one too." sample:"limit = \"30m\""`
-	Env       map[string]string `toml:"env" json:"env,omitempty" doc:"Environment variables of every step." sample:"env = { MODE = \"release\" }"`
-	Priority  int               `toml:"priority" json:"priority,omitempty" doc:"Jobs of a higher priority are handed out first; -100 to 100, default 0." sample:"priority = 10"`
-	AtOnce    int               `toml:"at_once" json:"at_once,omitempty" doc:"How many runs of this pipeline may be at work at once. Default: any number." sample:"at_once = 2"`
-	Group     string            `toml:"group" json:"group,omitempty" doc:"Of all runs of the project in the same group, one is at work at a time, in the order of their numbers. For what must never overlap, such as releases." sample:"group = \"release\""`
-	Supersede string            `toml:"supersede" json:"supersede,omitempty" doc:"What a newer push to the same branch does to older runs of this pipeline: \"queued\" (the default) cancels those that have not begun, \"running\" also stops those that have, \"none\" leaves all alone." sample:"supersede = \"running\""`
-	Allow     []string          `toml:"allow" json:"allow,omitempty" doc:"Codes of findings of piston check that are as they should be in this pipeline; docs/reference/findings.md lists them." sample:"allow = [\"debug-build\"]"`
-	Version   *Version          `toml:"version" json:"version,omitempty" doc:"Which version name the pipeline builds." sample:"[version]\nfile = \"VERSION\""`
-	Trigger   Trigger           `toml:"trigger" json:"trigger" doc:"What starts the pipeline. Without any, only a person does."`
-	Input     map[string]*Input `toml:"input" json:"input,omitempty" doc:"What a person who starts the pipeline by hand is asked for, by name."`
-	Job       map[string]*Job   `toml:"job" json:"job" doc:"The jobs, by name. Each runs on one machine; jobs without after start at once, side by side."`
+	Name string `toml:"-" json:"name"`
+	// One line that says what the pipeline is for.
+	//
+	//	about = "Every push: compile, test and package"
+	About string `toml:"about" json:"about,omitempty"`
+	// How long a run may take in all, from its first job's start. Jobs without a limit of their own have this one too.
+	//
+	//	limit = "30m"
+	Limit Duration `toml:"limit" json:"limit,omitempty"`
+	// Environment variables of every step.
+	//
+	//	env = { MODE = "release" }
+	Env map[string]string `toml:"env" json:"env,omitempty"`
+	// Jobs of a higher priority are handed out first; -100 to 100, default 0.
+	//
+	//	priority = 10
+	Priority int `toml:"priority" json:"priority,omitempty"`
+	// How many runs of this pipeline may be at work at once. Default: any number.
+	//
+	//	at_once = 2
+	AtOnce int `toml:"at_once" json:"at_once,omitempty"`
+	// Of all runs of the project in the same group, one is at work at a time, in the order of their numbers. For what
+	// must never overlap, such as releases.
+	//
+	//	group = "release"
+	Group string `toml:"group" json:"group,omitempty"`
+	// What a newer push to the same branch does to older runs of this pipeline: "queued" (the default) cancels those
+	// that have not begun, "running" also stops those that have, "none" leaves all alone.
+	//
+	//	supersede = "running"
+	Supersede string `toml:"supersede" json:"supersede,omitempty"`
+	// Codes of findings of piston check that are as they should be in this pipeline; docs/reference/findings.md lists
+	// them.
+	//
+	//	allow = ["debug-build"]
+	Allow []string `toml:"allow" json:"allow,omitempty"`
+	// Which version name the pipeline builds.
+	//
+	//	[version]
+	//	file = "VERSION"
+	Version *Version `toml:"version" json:"version,omitempty"`
+	// What starts the pipeline. Without any, only a person does.
+	Trigger Trigger `toml:"trigger" json:"trigger"`
+	// What a person who starts the pipeline by hand is asked for, by name.
+	Input map[string]*Input `toml:"input" json:"input,omitempty"`
+	// The jobs, by name. Each runs on one machine; jobs without after start at once, side by side.
+	Job map[string]*Job `toml:"job" json:"job"`
 
 	ix *index
 }
 
 // Version says where the version name comes from.
 type Version struct {
-	File string `toml:"file" json:"file" doc:"A file of the repository whose first line is the version name, such as 1.4.0." sample:"file = \"VERSION\""`
+	// A file of the repository whose first line is the version name, such as 1.4.0.
+	//
+	//	file = "VERSION"
+	File string `toml:"file" json:"file"`
 }
 
 // The values of Supersede.

@@ -10,10 +10,14 @@ import (
 
 // Value is one value of a pipeline as it is understood, and where it is from.
 type Value struct {
-	Key  string `json:"key" doc:"Its path, such as job.android.step[0].script."`
-	Text string `json:"value" doc:"The value, as TOML writes it."`
-	Of   string `json:"of,omitempty" doc:"The job it is of."`
-	From string `json:"from" doc:"Place in a file, or why it is so without one."`
+	// Its path, such as job.android.step[0].script.
+	Key string `json:"key"`
+	// The value, as TOML writes it.
+	Text string `json:"value"`
+	// The job it is of.
+	Of string `json:"of,omitempty"`
+	// Place in a file, or why it is so without one.
+	From string `json:"from"`
 }
 
 // Explain lists every value of a pipeline that Parse has returned, with variants and parts laid out.

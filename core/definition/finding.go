@@ -18,14 +18,20 @@ const (
 
 // Finding is one complaint about a file, with its place and how to mend it.
 type Finding struct {
-	Code     string   `json:"code" doc:"Stable name of this kind of finding."`
+	// Stable name of this kind of finding.
+	Code     string   `json:"code"`
 	Severity Severity `json:"severity" enum:"error,warning"`
-	File     string   `json:"file" doc:"Path in the repository."`
-	Line     int      `json:"line" doc:"From 1; 0 when it concerns the whole file."`
-	Col      int      `json:"col" doc:"From 1, in characters; 0 when it concerns the whole line or file."`
-	Message  string   `json:"message"`
-	Fix      string   `json:"fix,omitempty" doc:"What to do."`
-	Excerpt  string   `json:"excerpt,omitempty" doc:"The offending line as written."`
+	// Path in the repository.
+	File string `json:"file"`
+	// From 1; 0 when it concerns the whole file.
+	Line int `json:"line"`
+	// From 1, in characters; 0 when it concerns the whole line or file.
+	Col     int    `json:"col"`
+	Message string `json:"message"`
+	// What to do.
+	Fix string `json:"fix,omitempty"`
+	// The offending line as written.
+	Excerpt string `json:"excerpt,omitempty"`
 }
 
 // String gives file:line:col, the message, the line with a caret below the place, and what to do.

@@ -11,13 +11,33 @@ import (
 
 // Input is a value that a person gives when starting a pipeline by hand, or that a part takes as a parameter.
 type Input struct {
-	Name     string   `toml:"-" json:"name"`
-	About    string   `toml:"about" json:"about,omitempty" doc:"What it is for: shown where it is asked." sample:"about = \"Which testers get it\""`
-	Kind     string   `toml:"kind" json:"kind,omitempty" doc:"\"text\" (the default), \"number\", \"choice\" or \"flag\"." sample:"kind = \"choice\"\nchoices = [\"beta\", \"public\"]"`
-	Choices  []string `toml:"choices" json:"choices,omitempty" doc:"What may be chosen." sample:"kind = \"choice\"\nchoices = [\"beta\", \"public\"]"`
-	Default  any      `toml:"default" json:"default,omitempty" doc:"The value when none is given." sample:"default = \"beta\""`
-	Required bool     `toml:"required" json:"required,omitempty" doc:"Set to true when a value must be given." sample:"required = true"`
-	Pattern  string   `toml:"pattern" json:"pattern,omitempty" doc:"Regular expression (RE2) that the whole text must match." sample:"pattern = \"[a-z]+\""`
+	Name string `toml:"-" json:"name"`
+	// What it is for: shown where it is asked.
+	//
+	//	about = "Which testers get it"
+	About string `toml:"about" json:"about,omitempty"`
+	// "text" (the default), "number", "choice" or "flag".
+	//
+	//	kind = "choice"
+	//	choices = ["beta", "public"]
+	Kind string `toml:"kind" json:"kind,omitempty"`
+	// What may be chosen.
+	//
+	//	kind = "choice"
+	//	choices = ["beta", "public"]
+	Choices []string `toml:"choices" json:"choices,omitempty"`
+	// The value when none is given.
+	//
+	//	default = "beta"
+	Default any `toml:"default" json:"default,omitempty"`
+	// Set to true when a value must be given.
+	//
+	//	required = true
+	Required bool `toml:"required" json:"required,omitempty"`
+	// Regular expression (RE2) that the whole text must match.
+	//
+	//	pattern = "[a-z]+"
+	Pattern string `toml:"pattern" json:"pattern,omitempty"`
 }
 
 // The kinds of input.

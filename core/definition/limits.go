@@ -8,14 +8,38 @@ import (
 
 // Limits bound what a job may take. A runner has its own, and the lesser counts; what is absent or zero bounds nothing.
 type Limits struct {
-	Memory    Size `toml:"memory" json:"memory,omitempty" doc:"Most memory of all the job's processes together." sample:"memory = \"4GB\""`
-	Disk      Size `toml:"disk" json:"disk,omitempty" doc:"Most space the job's files may take." sample:"disk = \"10GB\""`
-	Log       Size `toml:"log" json:"log,omitempty" doc:"Most bytes the job may print." sample:"log = \"20MB\""`
-	Keep      Size `toml:"keep" json:"keep,omitempty" doc:"Most bytes of all artifacts together." sample:"keep = \"2GB\""`
-	Hand      Size `toml:"hand" json:"hand,omitempty" doc:"Most bytes of what the job hands on under one name." sample:"hand = \"2GB\""`
-	Cache     Size `toml:"cache" json:"cache,omitempty" doc:"Most bytes of one cache, before it is packed; a larger one is not saved." sample:"cache = \"5GB\""`
-	Processes int  `toml:"processes" json:"processes,omitempty" doc:"Most processes and threads at a time." sample:"processes = 500"`
-	OpenFiles int  `toml:"open_files" json:"open_files,omitempty" doc:"Most files that one process may have open at a time." sample:"open_files = 4096"`
+	// Most memory of all the job's processes together.
+	//
+	//	memory = "4GB"
+	Memory Size `toml:"memory" json:"memory,omitempty"`
+	// Most space the job's files may take.
+	//
+	//	disk = "10GB"
+	Disk Size `toml:"disk" json:"disk,omitempty"`
+	// Most bytes the job may print.
+	//
+	//	log = "20MB"
+	Log Size `toml:"log" json:"log,omitempty"`
+	// Most bytes of all artifacts together.
+	//
+	//	keep = "2GB"
+	Keep Size `toml:"keep" json:"keep,omitempty"`
+	// Most bytes of what the job hands on under one name.
+	//
+	//	hand = "2GB"
+	Hand Size `toml:"hand" json:"hand,omitempty"`
+	// Most bytes of one cache, before it is packed; a larger one is not saved.
+	//
+	//	cache = "5GB"
+	Cache Size `toml:"cache" json:"cache,omitempty"`
+	// Most processes and threads at a time.
+	//
+	//	processes = 500
+	Processes int `toml:"processes" json:"processes,omitempty"`
+	// Most files that one process may have open at a time.
+	//
+	//	open_files = 4096
+	OpenFiles int `toml:"open_files" json:"open_files,omitempty"`
 }
 
 // Size is a number of bytes with a unit of 1000, such as 20MB.

@@ -10,14 +10,29 @@ import (
 
 // Part is a piece of a job that several pipelines share: steps, and what they need.
 type Part struct {
-	About     string            `toml:"about" doc:"One line that says what the part is for." sample:"about = \"Fetch the stations\""`
-	Parameter map[string]*Input `toml:"parameter" doc:"Values a user of the part gives by with. Each is an environment variable of the part's steps; in paths ${NAME} stands for it."`
-	Tools     map[string]string `toml:"tools" doc:"Tools the job's runner must have." sample:"tools = { git = \"*\" }"`
-	Env       map[string]string `toml:"env" doc:"Environment variables of the part's steps." sample:"env = { MODE = \"release\" }"`
-	Cache     map[string]*Cache `toml:"cache" doc:"Caches of the job."`
-	Step      []*Step           `toml:"step" doc:"The steps. They may be parts in turn."`
-	Hand      map[string]*Hand  `toml:"hand" doc:"Files the job hands on."`
-	Keep      map[string]*Keep  `toml:"keep" doc:"Artifacts of the job."`
+	// One line that says what the part is for.
+	//
+	//	about = "Fetch the stations"
+	About string `toml:"about"`
+	// Values a user of the part gives by with. Each is an environment variable of the part's steps; in paths ${NAME}
+	// stands for it.
+	Parameter map[string]*Input `toml:"parameter"`
+	// Tools the job's runner must have.
+	//
+	//	tools = { git = "*" }
+	Tools map[string]string `toml:"tools"`
+	// Environment variables of the part's steps.
+	//
+	//	env = { MODE = "release" }
+	Env map[string]string `toml:"env"`
+	// Caches of the job.
+	Cache map[string]*Cache `toml:"cache"`
+	// The steps. They may be parts in turn.
+	Step []*Step `toml:"step"`
+	// Files the job hands on.
+	Hand map[string]*Hand `toml:"hand"`
+	// Artifacts of the job.
+	Keep map[string]*Keep `toml:"keep"`
 }
 
 // PartsFolder is where parts are.

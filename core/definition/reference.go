@@ -12,6 +12,7 @@ import (
 
 	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/condition"
+	"gentlepiston.example/piston/core/fielddoc"
 )
 
 // section is one table of the format: where it stands in a file, and the Go type it is read into.
@@ -64,9 +65,13 @@ func actionSections() (list []section) {
 	return list
 }
 
+// textsOfFields reads what the keys mean.
+func textsOfFields() fielddoc.Texts { return fielddoc.Read(Source, action.Source) }
+
 // WriteReference writes the reference of the pipeline file, in Markdown.
 func WriteReference(w io.Writer) error {
 	var b strings.Builder
+	texts := textsOfFields()
 	b.WriteString("# The pipeline file\n\nMade from the program by `make reference`; do not edit. TOML 1.0, read " +
 		"strictly: a key that is not\n" +
 		"listed here is an error. Values reach a script as environment variables or files only, never as part of its text.\n")
@@ -77,10 +82,11 @@ func WriteReference(w io.Writer) error {
 		}
 		b.WriteString("| key | type | meaning |\n| --- | --- | --- |\n")
 		for _, f := range fields(s.t) {
-			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Tag.Get("toml"), typeWord(f.Type), f.Tag.Get("doc"))
+			words := texts.Of(s.t, f.Name).Words
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Tag.Get("toml"), typeWord(f.Type), words)
 		}
 		for _, f := range fields(s.t) {
-			if ex := f.Tag.Get("sample"); ex != "" {
+			if ex := texts.Of(s.t, f.Name).Sample; ex != "" {
 				fmt.Fprintf(&b, "\n```toml\n%s\n```\n", ex)
 			}
 		}
@@ -162,18 +168,10 @@ func typeWord(t reflect.Type) string {
 
 // Schema is the JSON Schema (2020-12) of the format, for editors.
 func Schema() ([]byte, error) {
+	texts := textsOfFields()
 	r := &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, DoNotReference: true,
-		Anonymous: true,
-		LookupComment: func(t reflect.Type, name string) string {
-			for t.Kind() == reflect.Pointer {
-				t = t.Elem()
-			}
-			if t.Kind() != reflect.Struct {
-				return ""
-			}
-			f, _ := t.FieldByName(name)
-			return f.Tag.Get("doc")
-		}}
+		Anonymous:     true,
+		LookupComment: func(t reflect.Type, name string) string { return texts.Of(t, name).Words }}
 	s := r.Reflect(&Pipeline{})
 	s.Title = "Pipeline file of Gentle Piston"
 	return json.MarshalIndent(s, "", "  ")

@@ -10,39 +10,90 @@ import (
 
 // Trigger lists the events that start a pipeline.
 type Trigger struct {
-	Push     *Push                `toml:"push" json:"push,omitempty" doc:"Start on a push to a branch." sample:"[trigger.push]\nbranches = [\"main\", \"work/**\"]"`
-	Tag      *Tag                 `toml:"tag" json:"tag,omitempty" doc:"Start on a new or moved tag." sample:"[trigger.tag]\nnames = [\"v*\"]"`
-	Proposal *Proposal            `toml:"proposal" json:"proposal,omitempty" doc:"Start on a change offered for review. What is built is the result of merging it into its target." sample:"[trigger.proposal]\ninto = [\"main\"]"`
-	Schedule map[string]*Schedule `toml:"schedule" json:"schedule,omitempty" doc:"Start at set times, by a name for each."`
-	Pipeline map[string]*Ended    `toml:"pipeline" json:"pipeline,omitempty" doc:"Start when a run of another pipeline has ended, by that pipeline's name."`
+	// Start on a push to a branch.
+	//
+	//	[trigger.push]
+	//	branches = ["main", "work/**"]
+	Push *Push `toml:"push" json:"push,omitempty"`
+	// Start on a new or moved tag.
+	//
+	//	[trigger.tag]
+	//	names = ["v*"]
+	Tag *Tag `toml:"tag" json:"tag,omitempty"`
+	// Start on a change offered for review. What is built is the result of merging it into its target.
+	//
+	//	[trigger.proposal]
+	//	into = ["main"]
+	Proposal *Proposal `toml:"proposal" json:"proposal,omitempty"`
+	// Start at set times, by a name for each.
+	Schedule map[string]*Schedule `toml:"schedule" json:"schedule,omitempty"`
+	// Start when a run of another pipeline has ended, by that pipeline's name.
+	Pipeline map[string]*Ended `toml:"pipeline" json:"pipeline,omitempty"`
 }
 
 // Push starts a pipeline on a push to a matching branch.
 type Push struct {
-	Branches       []string `toml:"branches" json:"branches,omitempty" doc:"Globs of branch names; ** crosses slashes. Without it every branch matches." sample:"branches = [\"main\", \"work/**\"]"`
-	ExceptBranches []string `toml:"except_branches" json:"except_branches,omitempty" doc:"Globs of branches that do not match although branches says so." sample:"except_branches = [\"work/draft/**\"]"`
-	Paths          []string `toml:"paths" json:"paths,omitempty" doc:"Globs of files: start only when one of them differs from what this pipeline last saw of the branch." sample:"paths = [\"core/**\", \"Makefile\"]"`
-	ExceptPaths    []string `toml:"except_paths" json:"except_paths,omitempty" doc:"Globs of files whose changes do not count." sample:"except_paths = [\"docs/**\", \"*.md\"]"`
+	// Globs of branch names; ** crosses slashes. Without it every branch matches.
+	//
+	//	branches = ["main", "work/**"]
+	Branches []string `toml:"branches" json:"branches,omitempty"`
+	// Globs of branches that do not match although branches says so.
+	//
+	//	except_branches = ["work/draft/**"]
+	ExceptBranches []string `toml:"except_branches" json:"except_branches,omitempty"`
+	// Globs of files: start only when one of them differs from what this pipeline last saw of the branch.
+	//
+	//	paths = ["core/**", "Makefile"]
+	Paths []string `toml:"paths" json:"paths,omitempty"`
+	// Globs of files whose changes do not count.
+	//
+	//	except_paths = ["docs/**", "*.md"]
+	ExceptPaths []string `toml:"except_paths" json:"except_paths,omitempty"`
 }
 
 // Tag starts a pipeline on a matching tag.
 type Tag struct {
-	Names       []string `toml:"names" json:"names,omitempty" doc:"Globs of tag names. Without it every tag matches." sample:"names = [\"v*\"]"`
-	ExceptNames []string `toml:"except_names" json:"except_names,omitempty" doc:"Globs of tags that do not match although names says so." sample:"except_names = [\"*-draft\"]"`
+	// Globs of tag names. Without it every tag matches.
+	//
+	//	names = ["v*"]
+	Names []string `toml:"names" json:"names,omitempty"`
+	// Globs of tags that do not match although names says so.
+	//
+	//	except_names = ["*-draft"]
+	ExceptNames []string `toml:"except_names" json:"except_names,omitempty"`
 }
 
 // Proposal starts a pipeline on a change that wants into a matching branch.
 type Proposal struct {
-	Into        []string `toml:"into" json:"into,omitempty" doc:"Globs of the branches it wants into. Without it any." sample:"into = [\"main\"]"`
-	Paths       []string `toml:"paths" json:"paths,omitempty" doc:"Globs of files: start only when the proposal changes one of them." sample:"paths = [\"core/**\"]"`
-	ExceptPaths []string `toml:"except_paths" json:"except_paths,omitempty" doc:"Globs of files whose changes do not count." sample:"except_paths = [\"docs/**\"]"`
+	// Globs of the branches it wants into. Without it any.
+	//
+	//	into = ["main"]
+	Into []string `toml:"into" json:"into,omitempty"`
+	// Globs of files: start only when the proposal changes one of them.
+	//
+	//	paths = ["core/**"]
+	Paths []string `toml:"paths" json:"paths,omitempty"`
+	// Globs of files whose changes do not count.
+	//
+	//	except_paths = ["docs/**"]
+	ExceptPaths []string `toml:"except_paths" json:"except_paths,omitempty"`
 }
 
 // Schedule starts a pipeline at set times. It counts when it stands on the repository's main branch.
 type Schedule struct {
-	Cron   string `toml:"cron" json:"cron" doc:"When: minute, hour, day of month, month, day of week (0 is Sunday), as in crontab. At most every five minutes." sample:"cron = \"30 3 * * 1-5\""`
-	Zone   string `toml:"zone" json:"zone,omitempty" doc:"The time zone whose clock counts, by its IANA name. Default UTC. An hour the clocks skip or repeat makes one run." sample:"zone = \"Europe/Lisbon\""`
-	Branch string `toml:"branch" json:"branch,omitempty" doc:"Which branch to build. Default: the repository's main branch." sample:"branch = \"main\""`
+	// When: minute, hour, day of month, month, day of week (0 is Sunday), as in crontab. At most every five minutes.
+	//
+	//	cron = "30 3 * * 1-5"
+	Cron string `toml:"cron" json:"cron"`
+	// The time zone whose clock counts, by its IANA name. Default UTC. An hour the clocks skip or repeat makes one
+	// run.
+	//
+	//	zone = "Europe/Lisbon"
+	Zone string `toml:"zone" json:"zone,omitempty"`
+	// Which branch to build. Default: the repository's main branch.
+	//
+	//	branch = "main"
+	Branch string `toml:"branch" json:"branch,omitempty"`
 }
 
 // Times gives the schedule's times; Parse has checked it before.
@@ -56,8 +107,14 @@ func (s *Schedule) Times() (*cron.Schedule, error) {
 
 // Ended starts a pipeline when another one has ended.
 type Ended struct {
-	States   []string `toml:"states" json:"states,omitempty" doc:"How it must have ended: passed, failed, timed-out or cancelled. Default [\"passed\"]." sample:"states = [\"failed\", \"timed-out\"]"`
-	Branches []string `toml:"branches" json:"branches,omitempty" doc:"Globs of the branches its run must have been of. Without it any." sample:"branches = [\"main\"]"`
+	// How it must have ended: passed, failed, timed-out or cancelled. Default ["passed"].
+	//
+	//	states = ["failed", "timed-out"]
+	States []string `toml:"states" json:"states,omitempty"`
+	// Globs of the branches its run must have been of. Without it any.
+	//
+	//	branches = ["main"]
+	Branches []string `toml:"branches" json:"branches,omitempty"`
 }
 
 // Sentences says what starts a pipeline, for people.

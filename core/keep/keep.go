@@ -10,12 +10,18 @@ import (
 
 // Rules of a project. A zero value takes what the rules for all say; Forever keeps for ever.
 type Rules struct {
-	LogDays      int   `json:"log_days,omitempty" doc:"Logs of runs that ended so long ago go; -1 keeps them for ever."`
-	ArtifactDays int   `json:"artifact_days,omitempty" doc:"Artifacts of runs that ended so long ago go, but those of releases never; -1 keeps them for ever."`
-	ArtifactRuns int   `json:"artifact_runs,omitempty" doc:"The artifacts of so many latest runs of each pipeline stay whatever their age."`
-	CacheDays    int   `json:"cache_days,omitempty" doc:"Caches that no run has restored for so long go."`
-	CacheBytes   int64 `json:"cache_bytes,omitempty" doc:"Most bytes of a project's caches together; those longest not used go first."`
-	HandDays     int   `json:"hand_days,omitempty" doc:"What jobs hand on goes so long after its run has ended."`
+	// Logs of runs that ended so long ago go; -1 keeps them for ever.
+	LogDays int `json:"log_days,omitempty"`
+	// Artifacts of runs that ended so long ago go, but those of releases never; -1 keeps them for ever.
+	ArtifactDays int `json:"artifact_days,omitempty"`
+	// The artifacts of so many latest runs of each pipeline stay whatever their age.
+	ArtifactRuns int `json:"artifact_runs,omitempty"`
+	// Caches that no run has restored for so long go.
+	CacheDays int `json:"cache_days,omitempty"`
+	// Most bytes of a project's caches together; those longest not used go first.
+	CacheBytes int64 `json:"cache_bytes,omitempty"`
+	// What jobs hand on goes so long after its run has ended.
+	HandDays int `json:"hand_days,omitempty"`
 }
 
 // Forever is the number of days of what never goes.

@@ -12,10 +12,14 @@ import (
 
 // Line is one line of a job's log.
 type Line struct {
-	N    int64  `json:"n" doc:"Number in the attempt's log, from 1."`
-	At   int64  `json:"t" doc:"When it was read, in milliseconds since 1970 (UTC)."`
-	Step int    `json:"s" doc:"Step it belongs to, from 0; -1 before the first and after the last."`
-	Text string `json:"x" doc:"The text, valid UTF-8 without line breaks; may hold ANSI colour sequences (ECMA-48 SGR)."`
+	// Number in the attempt's log, from 1.
+	N int64 `json:"n"`
+	// When it was read, in milliseconds since 1970 (UTC).
+	At int64 `json:"t"`
+	// Step it belongs to, from 0; -1 before the first and after the last.
+	Step int `json:"s"`
+	// The text, valid UTF-8 without line breaks; may hold ANSI colour sequences (ECMA-48 SGR).
+	Text string `json:"x"`
 }
 
 // Append adds the written form of a line to b.

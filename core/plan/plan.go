@@ -32,9 +32,12 @@ const NoCommit = "0000000000000000000000000000000000000000"
 
 // RefUpdate is one changed ref of a push, as a post-receive hook reads it.
 type RefUpdate struct {
-	Ref    string `json:"ref" doc:"Full name, such as refs/heads/main." maxLength:"1024"`
-	Before string `json:"before" doc:"Object id before the push; zeros for a new ref." pattern:"^[0-9a-f]{40}$|^[0-9a-f]{64}$"`
-	After  string `json:"after" doc:"Object id after the push; zeros for a deleted ref." pattern:"^[0-9a-f]{40}$|^[0-9a-f]{64}$"`
+	// Full name, such as refs/heads/main.
+	Ref string `json:"ref" maxLength:"1024"`
+	// Object id before the push; zeros for a new ref.
+	Before string `json:"before" pattern:"^[0-9a-f]{40}$|^[0-9a-f]{64}$"`
+	// Object id after the push; zeros for a deleted ref.
+	After string `json:"after" pattern:"^[0-9a-f]{40}$|^[0-9a-f]{64}$"`
 }
 
 // Deleted reports whether the push removed the ref.

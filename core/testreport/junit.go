@@ -29,10 +29,14 @@ type Case struct {
 	Name    string  `json:"name"`
 	Result  Result  `json:"result" enum:"passed,failed,skipped"`
 	Seconds float64 `json:"seconds"`
-	Message string  `json:"message,omitempty" doc:"What the failed case said, one line."`
-	Detail  string  `json:"detail,omitempty" doc:"Its longer text, cut at 8 KiB."`
-	File    string  `json:"file,omitempty" doc:"Where a failed case failed, as its report or its text says."`
-	Line    int     `json:"line,omitempty" doc:"From 1; 0 when it is not said."`
+	// What the failed case said, one line.
+	Message string `json:"message,omitempty"`
+	// Its longer text, cut at 8 KiB.
+	Detail string `json:"detail,omitempty"`
+	// Where a failed case failed, as its report or its text says.
+	File string `json:"file,omitempty"`
+	// From 1; 0 when it is not said.
+	Line int `json:"line,omitempty"`
 }
 
 // MaxCases and MaxDetail bound what one file may bring.

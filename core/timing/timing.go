@@ -20,12 +20,18 @@ type Job struct {
 
 // Report says where the time of a job went, in milliseconds. Spans that are still open reach to now.
 type Report struct {
-	Queue   int64  `json:"queue_ms" doc:"Waiting for a runner."`
-	Prepare int64  `json:"prepare_ms" doc:"Checkout and caches, before the first step."`
-	Steps   int64  `json:"steps_ms" doc:"All steps together."`
-	Wrap    int64  `json:"wrap_ms" doc:"After the last step: artifacts, caches, the last of the log."`
-	Total   int64  `json:"total_ms" doc:"From queued to finished."`
-	Slowest string `json:"slowest,omitempty" doc:"The step that took longest."`
+	// Waiting for a runner.
+	Queue int64 `json:"queue_ms"`
+	// Checkout and caches, before the first step.
+	Prepare int64 `json:"prepare_ms"`
+	// All steps together.
+	Steps int64 `json:"steps_ms"`
+	// After the last step: artifacts, caches, the last of the log.
+	Wrap int64 `json:"wrap_ms"`
+	// From queued to finished.
+	Total int64 `json:"total_ms"`
+	// The step that took longest.
+	Slowest string `json:"slowest,omitempty"`
 	SlowMs  int64  `json:"slowest_ms,omitempty"`
 }
 

@@ -1,0 +1,8 @@
+package timing
+
+import "embed"
+
+// Source is where the fields say what they mean.
+//
+//go:embed timing.go
+var Source embed.FS
