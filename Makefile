@@ -11,7 +11,7 @@ RUN_PACKAGES  := postgresql:/usr/lib/postgresql clang:/usr/bin/clang lld:/usr/bi
 	bubblewrap:/usr/bin/bwrap slirp4netns:/usr/bin/slirp4netns curl:/usr/bin/curl make:/usr/bin/make
 TEST_PACKAGES := chromium:/usr/bin/chromium unzip:/usr/bin/unzip llvm:/usr/bin/llvm-objdump
 
-.PHONY: demo build test bench soak screenshots reference check-console install install-test clean
+.PHONY: demo build test bench soak mutants screenshots reference check-console install install-test clean
 demo: install build
 	$(BIN) demo --home "$(DEMO)"
 
@@ -75,6 +75,13 @@ bench: install build
 soak: install-test build
 	PISTON_FUZZ_REQUESTS=100000 $(GO) test -timeout 2h -count=1 -run TestNoRequestIsTheServersFault -v ./httpapi
 	PISTON_KILLS=200 PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 2h -count=1 -run TestKillsUnderLoad -v ./e2e
+
+# Puts small faults into the code and tells which no test sees: docs/testing.md. All groups, or some:
+# make mutants GROUPS="core hook" COUNT=20 SEED=3.
+COUNT ?= 60
+SEED  ?= 1
+mutants: install-test console/dist/index.html
+	$(GO) run ./mutants -count $(COUNT) -seed $(SEED) $(GROUPS)
 
 # With a demo serving: make screenshots DEMO=its folder.
 screenshots:
