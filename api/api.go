@@ -8,6 +8,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/testreport"
 	"gentlepiston.example/piston/core/timing"
@@ -96,12 +97,12 @@ type ProposalData struct {
 type Run struct {
 	Project string `json:"project"`
 	// Per project, from 1.
-	Number   int64        `json:"number"`
-	Pipeline string       `json:"pipeline"`
-	Trigger  plan.Trigger `json:"trigger" enum:"push,tag,proposal,schedule,pipeline,person"`
-	Branch   string       `json:"branch,omitempty"`
-	Tag      string       `json:"tag,omitempty"`
-	Commit   string       `json:"commit"`
+	Number   record.RunNumber `json:"number"`
+	Pipeline string           `json:"pipeline"`
+	Trigger  plan.Trigger     `json:"trigger" enum:"push,tag,proposal,schedule,pipeline,person"`
+	Branch   string           `json:"branch,omitempty"`
+	Tag      string           `json:"tag,omitempty"`
+	Commit   string           `json:"commit"`
 	// First line of the commit message.
 	Subject string `json:"subject"`
 	Author  string `json:"author"`
@@ -125,7 +126,7 @@ type Run struct {
 	// Name of the schedule that started it.
 	Schedule string `json:"schedule,omitempty"`
 	// Number of the run whose end or repetition this is.
-	CausedBy int64 `json:"caused_by,omitempty"`
+	CausedBy record.RunNumber `json:"caused_by,omitempty"`
 	// What was given at the start by hand.
 	Inputs map[string]string `json:"inputs,omitempty"`
 	// Runs of one group never overlap.
@@ -136,7 +137,7 @@ type Run struct {
 type RunPage struct {
 	Runs []Run `json:"runs"`
 	// Pass as before to get the following page; absent on the last.
-	Next int64 `json:"next,omitempty"`
+	Next record.RunNumber `json:"next,omitempty"`
 }
 
 // RunDetail is a run with all that happened in it.
@@ -301,8 +302,8 @@ type CacheUse struct {
 
 // Artifact is a file a run keeps.
 type Artifact struct {
-	ID  int64  `json:"id"`
-	Job string `json:"job"`
+	ID  record.ArtifactID `json:"id"`
+	Job string            `json:"job"`
 	// Name of the keep entry.
 	Name string `json:"name"`
 	// Path in the workspace.
@@ -353,9 +354,9 @@ type Runner struct {
 
 // Change is an event of the stream: something about a run is different now; read the run to see what.
 type Change struct {
-	Project string      `json:"project"`
-	Run     int64       `json:"run"`
-	State   state.State `json:"state"`
+	Project string           `json:"project"`
+	Run     record.RunNumber `json:"run"`
+	State   state.State      `json:"state"`
 }
 
 // LogBatch is an event of the stream: further lines of a job's log.

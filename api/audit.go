@@ -3,6 +3,8 @@ package api
 import (
 	"encoding/json"
 	"time"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 // Act is an entry of the audit trail.
@@ -11,9 +13,9 @@ type Act struct {
 	At  time.Time `json:"at"`
 	Who string    `json:"who"`
 	// By what they came in.
-	Door    string `json:"door" enum:"session,token,runner,service"`
-	Token   int64  `json:"token,omitempty"`
-	Address string `json:"address,omitempty"`
+	Door    string         `json:"door" enum:"session,token,runner,service"`
+	Token   record.TokenID `json:"token,omitempty"`
+	Address string         `json:"address,omitempty"`
 	// What was done, such as secret.set.
 	Act     string `json:"act"`
 	Project string `json:"project,omitempty"`

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/core/record"
 )
 
 // KeptSum is how much of a kind is kept.
@@ -19,9 +20,9 @@ type KeptSum struct {
 
 // KeptItem is something that is kept.
 type KeptItem struct {
-	Kind    string `json:"kind" enum:"artifact,cache,handover,log"`
-	Project string `json:"project"`
-	Run     int64  `json:"run,omitempty"`
+	Kind    string           `json:"kind" enum:"artifact,cache,handover,log"`
+	Project string           `json:"project"`
+	Run     record.RunNumber `json:"run,omitempty"`
 	// The file, the cache, the job.
 	What string `json:"what"`
 	Size int64  `json:"size"`

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Person is somebody who may sign in.
@@ -135,15 +136,15 @@ type NewToken struct {
 
 // Token is a token without its secret part.
 type Token struct {
-	ID       int64       `json:"id"`
-	Name     string      `json:"name"`
-	Kind     TokenKind   `json:"kind" enum:"person,runner"`
-	Person   string      `json:"person,omitempty"`
-	Role     access.Role `json:"role,omitempty"`
-	Project  string      `json:"project,omitempty"`
-	Created  time.Time   `json:"created"`
-	Expires  *time.Time  `json:"expires,omitempty"`
-	LastUsed *time.Time  `json:"last_used,omitempty"`
+	ID       record.TokenID `json:"id"`
+	Name     string         `json:"name"`
+	Kind     TokenKind      `json:"kind" enum:"person,runner"`
+	Person   string         `json:"person,omitempty"`
+	Role     access.Role    `json:"role,omitempty"`
+	Project  string         `json:"project,omitempty"`
+	Created  time.Time      `json:"created"`
+	Expires  *time.Time     `json:"expires,omitempty"`
+	LastUsed *time.Time     `json:"last_used,omitempty"`
 	// Who made it; a runner's token outlives their leave.
 	MadeBy string `json:"made_by,omitempty"`
 }

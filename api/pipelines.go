@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 )
 
 // PipelineNote is a pipeline as it stands at a commit.
@@ -76,13 +77,13 @@ type ProjectLimit struct {
 
 // QueuedJob is a job that waits.
 type QueuedJob struct {
-	Project  string    `json:"project"`
-	Run      int64     `json:"run"`
-	Pipeline string    `json:"pipeline"`
-	Job      string    `json:"job"`
-	Branch   string    `json:"branch,omitempty"`
-	Priority int       `json:"priority"`
-	Queued   time.Time `json:"queued"`
+	Project  string           `json:"project"`
+	Run      record.RunNumber `json:"run"`
+	Pipeline string           `json:"pipeline"`
+	Job      string           `json:"job"`
+	Branch   string           `json:"branch,omitempty"`
+	Priority int              `json:"priority"`
+	Queued   time.Time        `json:"queued"`
 	// In the queue, from 1.
 	Place int `json:"place"`
 	// What it waits for.
@@ -104,13 +105,13 @@ type QueuePage struct {
 
 // Schedule is when a pipeline is due.
 type Schedule struct {
-	Pipeline string    `json:"pipeline"`
-	Name     string    `json:"name"`
-	Cron     string    `json:"cron"`
-	Zone     string    `json:"zone"`
-	Branch   string    `json:"branch"`
-	Next     time.Time `json:"next"`
-	LastRun  int64     `json:"last_run,omitempty"`
+	Pipeline string           `json:"pipeline"`
+	Name     string           `json:"name"`
+	Cron     string           `json:"cron"`
+	Zone     string           `json:"zone"`
+	Branch   string           `json:"branch"`
+	Next     time.Time        `json:"next"`
+	LastRun  record.RunNumber `json:"last_run,omitempty"`
 	// What was out of the ordinary the last time.
 	Note string `json:"note,omitempty"`
 }
@@ -118,7 +119,7 @@ type Schedule struct {
 // Since is what has changed since a pipeline last passed.
 type Since struct {
 	// The run that passed; 0 when there is none.
-	Run int64 `json:"run"`
+	Run record.RunNumber `json:"run"`
 	// Newest first; at most 100.
 	Commits []CommitNote `json:"commits"`
 	// Values of the pipeline's jobs.

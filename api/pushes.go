@@ -3,12 +3,13 @@ package api
 import (
 	"time"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
 // PushAccepted says that a push is recorded and will be planned, come what may.
 type PushAccepted struct {
-	ID int64 `json:"id"`
+	ID record.PushID `json:"id"`
 	// It had been received before; nothing more will come of it.
 	Repeat bool `json:"repeat"`
 	// It was planned before this answer: runs are all that come of it.
@@ -21,10 +22,10 @@ type PushAccepted struct {
 
 // PushRun is a run that an event has started.
 type PushRun struct {
-	Number   int64       `json:"number"`
-	Pipeline string      `json:"pipeline"`
-	State    state.State `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
-	Reason   string      `json:"reason,omitempty"`
+	Number   record.RunNumber `json:"number"`
+	Pipeline string           `json:"pipeline"`
+	State    state.State      `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+	Reason   string           `json:"reason,omitempty"`
 	// Where the console shows it, whole when the service knows its own address.
 	Page string `json:"page"`
 }
@@ -38,8 +39,8 @@ type PushRef struct {
 
 // Push is a recorded event that may start runs.
 type Push struct {
-	ID   int64  `json:"id"`
-	Kind string `json:"kind" enum:"push,proposal,pipeline,schedule"`
+	ID   record.PushID `json:"id"`
+	Kind string        `json:"kind" enum:"push,proposal,pipeline,schedule"`
 	// The first fifty.
 	Refs []PushRef `json:"refs"`
 	// The proposal, the schedule, or what has ended.
@@ -59,5 +60,5 @@ type Push struct {
 type PushPage struct {
 	Pushes []Push `json:"pushes"`
 	// Pass as before to get the following page; absent on the last.
-	Next int64 `json:"next,omitempty"`
+	Next record.PushID `json:"next,omitempty"`
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/testreport"
 )
@@ -55,15 +56,15 @@ type HandBack struct {
 // Work is one attempt of a job, handed to the runner that claimed it.
 type Work struct {
 	// Id of the attempt; every report carries it.
-	Attempt int64 `json:"attempt"`
+	Attempt record.AttemptID `json:"attempt"`
 	// Number of the attempt, from 1.
-	Number   int             `json:"number"`
-	Project  string          `json:"project"`
-	Run      int64           `json:"run"`
-	Pipeline string          `json:"pipeline"`
-	Job      *definition.Job `json:"job"`
-	Commit   string          `json:"commit"`
-	Ref      string          `json:"ref"`
+	Number   int              `json:"number"`
+	Project  string           `json:"project"`
+	Run      record.RunNumber `json:"run"`
+	Pipeline string           `json:"pipeline"`
+	Job      *definition.Job  `json:"job"`
+	Commit   string           `json:"commit"`
+	Ref      string           `json:"ref"`
 	// The project's own remote, against which relative submodule addresses resolve.
 	Remote string `json:"remote"`
 	// Remotes the server serves: remote = path below the server's address.

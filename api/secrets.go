@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 )
 
 // SecretKind tells how a secret reaches a step.
@@ -54,7 +55,7 @@ type Secret struct {
 	// Other projects that may use it.
 	Shared []string `json:"shared"`
 	// Number of the last run that was given it.
-	UsedRun int64 `json:"used_run,omitempty"`
+	UsedRun record.RunNumber `json:"used_run,omitempty"`
 	// Project of that run.
 	UsedIn string     `json:"used_in,omitempty"`
 	Used   *time.Time `json:"used,omitempty"`

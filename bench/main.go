@@ -21,6 +21,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/source"
 )
@@ -174,7 +175,7 @@ func (b *bench) push(ctx context.Context) error {
 		}
 		seen := make(chan time.Time, 1)
 		failed := make(chan error, 1)
-		go func(run int64) {
+		go func(run record.RunNumber) {
 			at, err := b.firstLine(ctx, run)
 			if err != nil {
 				failed <- err
@@ -202,7 +203,7 @@ func (b *bench) push(ctx context.Context) error {
 }
 
 // firstLine waits for a run that is not there yet, then for the first line of its first step.
-func (b *bench) firstLine(ctx context.Context, run int64) (time.Time, error) {
+func (b *bench) firstLine(ctx context.Context, run record.RunNumber) (time.Time, error) {
 	err := b.cl.Stream(ctx, client.Topic{Project: "tidewick"}, "", func(e client.Event) error {
 		if e.Change != nil && e.Change.Run == run {
 			return errSeen
@@ -230,7 +231,7 @@ func (b *bench) firstLine(ctx context.Context, run int64) (time.Time, error) {
 }
 
 // end stops a run and waits until it is over, so that the runner is free for the next.
-func (b *bench) end(ctx context.Context, run int64) error {
+func (b *bench) end(ctx context.Context, run record.RunNumber) error {
 	if err := b.cl.StopRun(ctx, "tidewick", run); err != nil && !client.IsStatus(err, 422) {
 		return err
 	}
@@ -238,7 +239,7 @@ func (b *bench) end(ctx context.Context, run int64) error {
 	return err
 }
 
-func (b *bench) await(ctx context.Context, project string, run int64) (api.RunDetail, error) {
+func (b *bench) await(ctx context.Context, project string, run record.RunNumber) (api.RunDetail, error) {
 	for {
 		d, err := b.cl.Run(ctx, project, run)
 		if err != nil || d.State.Over() {

@@ -21,6 +21,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/host"
@@ -165,7 +166,7 @@ func (y *yard) plan(ctx context.Context) (took []float64, err error) {
 	if err != nil {
 		return nil, err
 	}
-	head, last := strings.TrimSpace(string(out)), int64(0)
+	head, last := strings.TrimSpace(string(out)), record.RunNumber(0)
 	for i := range planPushes {
 		body, err := json.Marshal(api.PushEvent{Type: "push", Timestamp: time.Now(),
 			Data: api.PushData{Updates: []plan.RefUpdate{{Ref: fmt.Sprintf("refs/heads/work/%d", i), Before: plan.NoCommit,
@@ -217,7 +218,7 @@ func (y *yard) claims(ctx context.Context) (took, bare []float64, err error) {
 		return nil, nil, err
 	}
 	var mu sync.Mutex
-	given := map[int64]bool{}
+	given := map[record.AttemptID]bool{}
 	var failed error
 	var all sync.WaitGroup
 	for n := range queueRunners {

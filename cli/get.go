@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/core/record"
 )
 
 func getCommand() *cli.Command {
@@ -29,7 +30,8 @@ func getCommand() *cli.Command {
 			terminal.Example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only of this job; with a job's own name, of all its variants"},
 			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil {
@@ -97,7 +99,7 @@ func placesFor(list []api.Artifact) ([]string, error) {
 	return places, nil
 }
 
-func fetch(ctx context.Context, cl *client.Client, project string, run int64, a api.Artifact,
+func fetch(ctx context.Context, cl *client.Client, project string, run record.RunNumber, a api.Artifact,
 	file string) (fetched, error) {
 	f := fetched{File: file, Size: a.Size, SHA256: a.SHA256}
 	if sum, err := fileDigest(f.File); err == nil {

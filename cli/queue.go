@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 )
 
 func queueCommand() *cli.Command {
@@ -27,7 +28,8 @@ func queueCommand() *cli.Command {
 		},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Queue(ctx,
-				client.QueueFilter{Project: args[0], Run: c.Int64("run"), After: c.Int("after"), Limit: c.Int("limit")})
+				client.QueueFilter{Project: args[0], Run: record.RunNumber(c.Int64("run")), After: c.Int("after"),
+					Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, page, err)
 			}
@@ -36,7 +38,7 @@ func queueCommand() *cli.Command {
 				page.Working, page.Slots)))
 			var rows [][]string
 			for _, j := range page.Jobs {
-				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(j.Run, 10),
+				rows = append(rows, []string{strconv.Itoa(j.Place), j.Project, strconv.FormatInt(int64(j.Run), 10),
 					terminal.Short(j.Pipeline, 20),
 					s.In(terminal.Strong, terminal.Short(j.Job, 30)),
 					terminal.Ago(j.Queued), terminal.Short(j.Why, 100)})
@@ -170,7 +172,8 @@ func sinceCommand() *cli.Command {
 			terminal.AboutRunHelp +
 			"\n\n" + terminal.Example("piston since tidewick 12"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			_ string) error {
 			d, err := cl.Since(ctx, project, n)
 			if err != nil || c.Bool("json") {
@@ -182,7 +185,7 @@ func sinceCommand() *cli.Command {
 	}
 }
 
-func showSince(s *terminal.Screen, run int64, d api.Since) {
+func showSince(s *terminal.Screen, run record.RunNumber, d api.Since) {
 	if d.Run == 0 {
 		s.Line("No run of this pipeline has passed before run %d.", run)
 		return

@@ -8,6 +8,7 @@ import (
 
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 )
 
 func runsCommand() *cli.Command {
@@ -27,7 +28,8 @@ func runsCommand() *cli.Command {
 		},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Runs(ctx, args[0], client.RunFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"),
-				State: c.String("state"), Commit: c.String("commit"), Before: c.Int64("before"), Limit: c.Int("limit")})
+				State: c.String("state"), Commit: c.String("commit"), Before: record.RunNumber(c.Int64("before")),
+				Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, page, err)
 			}
@@ -66,7 +68,8 @@ func showCommand() *cli.Command {
 		Description: terminal.AboutRunHelp + "\n\n" + terminal.Example("piston show tidewick 12",
 			"piston show tidewick HEAD"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil || c.Bool("json") {
@@ -86,7 +89,8 @@ func stopCommand() *cli.Command {
 		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" +
 			terminal.Example("piston stop tidewick 12"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			file string) error {
 			if err := cl.StopRun(ctx, project, n); err != nil {
 				return err

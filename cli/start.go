@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 )
 
 func startCommand() *cli.Command {
@@ -131,7 +132,8 @@ func againCommand() *cli.Command {
 			"did not pass; those that did keep their results and artifacts.\n" + terminal.AboutRunHelp + "\n\n" +
 			terminal.Example("piston again tidewick 12 --failed"),
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			_ string) error {
 			r, err := cl.Restart(ctx, project, n, api.Restart{Failed: c.Bool("failed")})
 			if err != nil || c.Bool("json") {

@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -56,7 +57,8 @@ func watchCommand() *cli.Command {
 var errOver = errors.New("the run is over")
 
 // watch prints a run's log lines as they come and returns the run when it is over and every line has been printed.
-func watch(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64) (api.RunDetail, error) {
+func watch(ctx context.Context, c *cli.Command, cl *client.Client, project string, n record.RunNumber) (api.RunDetail,
+	error) {
 	s := terminal.NewScreen(terminal.Out(c))
 	print := func(b api.LogBatch) error {
 		if c.Bool("json") {
@@ -103,7 +105,8 @@ func watch(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 }
 
 // rest reads a log from a line on to its end.
-func rest(ctx context.Context, cl *client.Client, project string, run int64, job string, attempt int, from int64,
+func rest(ctx context.Context, cl *client.Client, project string, run record.RunNumber, job string, attempt int,
+	from int64,
 	take func(api.LogBatch) error) error {
 	for {
 		part, err := cl.Log(ctx, project, run, job, client.LogQuery{Attempt: attempt, From: from, Limit: 5000})
@@ -132,7 +135,8 @@ func logCommand() *cli.Command {
 			&cli.BoolFlag{Name: "numbers", Usage: "print line numbers"},
 			terminal.JSONFlag,
 		},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
+			n record.RunNumber,
 			file string) error {
 			jobs := []string{c.String("job")}
 			if jobs[0] == "" {
@@ -159,7 +163,8 @@ func logCommand() *cli.Command {
 	}
 }
 
-func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *terminal.Screen, project string, run int64,
+func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *terminal.Screen, project string,
+	run record.RunNumber,
 	job string) error {
 	from := max(c.Int64("from"), 1)
 	if tail := c.Int64("tail"); tail > 0 {

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
 
 const prefix = "/api/v1"
@@ -222,8 +223,8 @@ func get[T any](ctx context.Context, c *Client, path string) (out T, err error) 
 
 func projectPath(project string) string { return "/projects/" + url.PathEscape(project) }
 
-func runPath(project string, run int64) string {
-	return projectPath(project) + "/runs/" + strconv.FormatInt(run, 10)
+func runPath(project string, run record.RunNumber) string {
+	return projectPath(project) + "/runs/" + strconv.FormatInt(int64(run), 10)
 }
 
 // Healthy tells whether the service is able to work.
@@ -285,7 +286,7 @@ func (c *Client) HookKey(ctx context.Context, project string) (api.HookKey, erro
 // RunFilter narrows a list of runs.
 type RunFilter struct {
 	Pipeline, Branch, State, Commit string
-	Before                          int64
+	Before                          record.RunNumber
 	Limit                           int
 }
 
@@ -299,7 +300,7 @@ func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.Run
 		}
 	}
 	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
+		q.Set("before", strconv.FormatInt(int64(f.Before), 10))
 	}
 	if f.Limit > 0 {
 		q.Set("limit", strconv.Itoa(f.Limit))
@@ -308,7 +309,7 @@ func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.Run
 }
 
 // Run tells all that happened in a run.
-func (c *Client) Run(ctx context.Context, project string, number int64) (api.RunDetail, error) {
+func (c *Client) Run(ctx context.Context, project string, number record.RunNumber) (api.RunDetail, error) {
 	return get[api.RunDetail](ctx, c, runPath(project, number))
 }
 
@@ -321,12 +322,13 @@ func (c *Client) StartRun(ctx context.Context, project string, in api.StartRun) 
 }
 
 // StopRun stops a run.
-func (c *Client) StopRun(ctx context.Context, project string, number int64) error {
+func (c *Client) StopRun(ctx context.Context, project string, number record.RunNumber) error {
 	return c.call(ctx, http.MethodPost, runPath(project, number)+"/stop", nil, nil)
 }
 
 // Restart starts a run again. It is tried once, like StartRun.
-func (c *Client) Restart(ctx context.Context, project string, number int64, in api.Restart) (out api.Run, err error) {
+func (c *Client) Restart(ctx context.Context, project string, number record.RunNumber, in api.Restart) (out api.Run,
+	err error) {
 	once := *c
 	once.Patience = 0
 	err = once.call(ctx, http.MethodPost, runPath(project, number)+"/again", in, &out)
@@ -334,14 +336,14 @@ func (c *Client) Restart(ctx context.Context, project string, number int64, in a
 }
 
 // Since tells what has changed since a run's pipeline last passed.
-func (c *Client) Since(ctx context.Context, project string, number int64) (api.Since, error) {
+func (c *Client) Since(ctx context.Context, project string, number record.RunNumber) (api.Since, error) {
 	return get[api.Since](ctx, c, runPath(project, number)+"/since")
 }
 
 // QueueFilter narrows the list of jobs that wait.
 type QueueFilter struct {
 	Project string
-	Run     int64
+	Run     record.RunNumber
 	After   int
 	Limit   int
 }
@@ -400,14 +402,16 @@ type LogQuery struct {
 }
 
 // Log reads a part of a job's log.
-func (c *Client) Log(ctx context.Context, project string, run int64, job string, q LogQuery) (api.LogPart, error) {
+func (c *Client) Log(ctx context.Context, project string, run record.RunNumber, job string, q LogQuery) (api.LogPart,
+	error) {
 	return get[api.LogPart](ctx, c,
 		fmt.Sprintf("%s/jobs/%s/log?attempt=%d&from=%d&tail=%d&limit=%d", runPath(project, run),
 			url.PathEscape(job), q.Attempt, q.From, q.Tail, max(q.Limit, 1)))
 }
 
 // Artifact downloads an artifact; the caller closes it.
-func (c *Client) Artifact(ctx context.Context, project string, run, id int64) (io.ReadCloser, error) {
+func (c *Client) Artifact(ctx context.Context, project string, run record.RunNumber,
+	id record.ArtifactID) (io.ReadCloser, error) {
 	res, err := c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/artifacts/%d", prefix, runPath(project, run), id), nil,
 		"")
 	if err != nil {

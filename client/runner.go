@@ -10,9 +10,10 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/pointer"
+	"gentlepiston.example/piston/core/record"
 )
 
-func attemptPath(attempt int64) string { return fmt.Sprintf("/runner/attempts/%d", attempt) }
+func attemptPath(attempt record.AttemptID) string { return fmt.Sprintf("/runner/attempts/%d", attempt) }
 
 // Claim asks for work.
 func (c *Client) Claim(ctx context.Context, in api.ClaimRequest) (out api.Claimed, err error) {
@@ -23,33 +24,33 @@ func (c *Client) Claim(ctx context.Context, in api.ClaimRequest) (out api.Claime
 }
 
 // Beat says that an attempt is still at work.
-func (c *Client) Beat(ctx context.Context, attempt int64) (out api.Beat, err error) {
+func (c *Client) Beat(ctx context.Context, attempt record.AttemptID) (out api.Beat, err error) {
 	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/beat", nil, &out)
 	return out, err
 }
 
 // Prepared says that checkout and caches are there.
-func (c *Client) Prepared(ctx context.Context, attempt int64, in api.Prepared) error {
+func (c *Client) Prepared(ctx context.Context, attempt record.AttemptID, in api.Prepared) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/prepared", in, nil)
 }
 
 // ReportSteps says that steps began or ended, in this order.
-func (c *Client) ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error {
+func (c *Client) ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/steps", steps, nil)
 }
 
 // Finish ends an attempt.
-func (c *Client) Finish(ctx context.Context, attempt int64, in api.Finish) error {
+func (c *Client) Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/finish", in, nil)
 }
 
 // HandBack gives an attempt back, since the runner is being ended. It is tried for as long as ctx lasts.
-func (c *Client) HandBack(ctx context.Context, attempt int64, in api.HandBack) error {
+func (c *Client) HandBack(ctx context.Context, attempt record.AttemptID, in api.HandBack) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/hand-back", in, nil)
 }
 
 // AppendLog sends log lines in their written form.
-func (c *Client) AppendLog(ctx context.Context, attempt, first int64, text []byte) error {
+func (c *Client) AppendLog(ctx context.Context, attempt record.AttemptID, first int64, text []byte) error {
 	path := fmt.Sprintf("%s%s/log?first=%d", prefix, attemptPath(attempt), first)
 	return c.retry(ctx, func() error {
 		res, err := c.request(ctx, http.MethodPost, path, bytes.NewReader(text), "text/plain")
@@ -61,7 +62,7 @@ func (c *Client) AppendLog(ctx context.Context, attempt, first int64, text []byt
 }
 
 // Cache reads the saved copy of a cache; the caller closes it. A 404 Problem when there is none.
-func (c *Client) Cache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
+func (c *Client) Cache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error) {
 	var res *http.Response
 	err := c.retry(ctx, func() (err error) {
 		res, err = c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/caches/%s", prefix, attemptPath(attempt), key), nil, "")
@@ -100,7 +101,7 @@ func (c *Client) Pack(ctx context.Context, source, commit string) (content io.Re
 }
 
 // SaveCache sends a packed cache.
-func (c *Client) SaveCache(ctx context.Context, attempt int64, name, key string, content io.Reader) error {
+func (c *Client) SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, content io.Reader) error {
 	path := fmt.Sprintf("%s%s/caches/%s?name=%s", prefix, attemptPath(attempt), key, url.QueryEscape(name))
 	res, err := c.request(ctx, http.MethodPut, path, content, "application/zstd")
 	if err != nil {
@@ -110,7 +111,7 @@ func (c *Client) SaveCache(ctx context.Context, attempt int64, name, key string,
 }
 
 // KeepArtifact sends a file, opened anew for each try.
-func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string,
+func (c *Client) KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string,
 	open func() (io.ReadCloser, error)) error {
 	q := url.Values{"name": {name}, "path": {file}, "sha256": {sha256}}
 	path := fmt.Sprintf("%s%s/artifacts?%s", prefix, attemptPath(attempt), q.Encode())
@@ -129,7 +130,7 @@ func (c *Client) KeepArtifact(ctx context.Context, attempt int64, name, file, sh
 }
 
 // HandOver sends packed files for later jobs of the run.
-func (c *Client) HandOver(ctx context.Context, attempt int64, name string, content io.Reader) error {
+func (c *Client) HandOver(ctx context.Context, attempt record.AttemptID, name string, content io.Reader) error {
 	res, err := c.request(ctx, http.MethodPut,
 		fmt.Sprintf("%s%s/handovers/%s", prefix, attemptPath(attempt), url.PathEscape(name)), content, "application/zstd")
 	if err != nil {
@@ -139,7 +140,7 @@ func (c *Client) HandOver(ctx context.Context, attempt int64, name string, conte
 }
 
 // Handover reads what an earlier job hands on; the caller closes it.
-func (c *Client) Handover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
+func (c *Client) Handover(ctx context.Context, attempt record.AttemptID, job, name string) (io.ReadCloser, error) {
 	var res *http.Response
 	err := c.retry(ctx, func() (err error) {
 		res, err = c.request(ctx, http.MethodGet,

@@ -11,12 +11,13 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Topic says what to be told of. Log is a job of the run, or "*" for all of them, or "" for none.
 type Topic struct {
 	Project string
-	Run     int64
+	Run     record.RunNumber
 	Log     string
 }
 

@@ -18,6 +18,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/source"
@@ -30,8 +31,8 @@ type Story struct {
 	Binary string // the piston program, for the hook
 	Tell   func(format string, args ...any)
 
-	next   int64 // number of the next run
-	builds int64 // build numbers issued so far
+	next   record.RunNumber // number of the next run
+	builds int64            // build numbers issued so far
 }
 
 // Outcome is what came of one run of the story.
@@ -123,7 +124,7 @@ func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
 		if err := c.act(ctx, g, depot); err != nil {
 			return outcomes, err
 		}
-		s.next = int64(len(outcomes)) + 1
+		s.next = record.RunNumber(len(outcomes) + 1)
 		if c.push != nil {
 			if err := g.git(ctx, append([]string{"push", "--quiet", "origin"}, c.push...)...); err != nil {
 				return outcomes, err
@@ -135,7 +136,7 @@ func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
 			}
 		}
 		for _, w := range c.runs {
-			o, err := s.follow(ctx, c.what, int64(len(outcomes)+1), w)
+			o, err := s.follow(ctx, c.what, record.RunNumber(len(outcomes)+1), w)
 			if err != nil {
 				return outcomes, err
 			}
@@ -231,7 +232,7 @@ type wanted struct {
 }
 
 // follow waits for a run and compares it with what the story says.
-func (s *Story) follow(ctx context.Context, what string, number int64, w wanted) (Outcome, error) {
+func (s *Story) follow(ctx context.Context, what string, number record.RunNumber, w wanted) (Outcome, error) {
 	ctx, cancel := context.WithTimeout(ctx, runsIn)
 	defer cancel()
 	d, err := s.await(ctx, number)
@@ -313,7 +314,7 @@ func (s *Story) awaitRunner(ctx context.Context) error {
 }
 
 // awaitRun waits until there is a run of a number.
-func (s *Story) awaitRun(ctx context.Context, number int64) error {
+func (s *Story) awaitRun(ctx context.Context, number record.RunNumber) error {
 	for {
 		_, err := s.Client.Run(ctx, Project, number)
 		if err == nil || !client.IsStatus(err, 404) {
@@ -330,7 +331,7 @@ func (s *Story) awaitRun(ctx context.Context, number int64) error {
 var errOver = errors.New("the run is over")
 
 // await follows a run by the event stream until it is over, telling each change.
-func (s *Story) await(ctx context.Context, number int64) (d api.RunDetail, err error) {
+func (s *Story) await(ctx context.Context, number record.RunNumber) (d api.RunDetail, err error) {
 	told := map[string]bool{}
 	look := func() error {
 		d, err = s.Client.Run(ctx, Project, number)

@@ -18,6 +18,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -48,7 +49,7 @@ func (s *server) postgresPid(t *testing.T) int {
 const counting = "i=0; while [ $i -lt 60 ]; do echo line $i; sleep 0.1; i=$((i+1)); done"
 
 // shows waits until a job's log has a line.
-func (r *repo) shows(run int64, text string) {
+func (r *repo) shows(run record.RunNumber, text string) {
 	r.t.Helper()
 	require.Eventually(r.t, func() bool {
 		part, err := r.s.cl.Log(context.Background(), r.name, run, "main", client.LogQuery{Tail: 50, Limit: 50})

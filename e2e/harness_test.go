@@ -21,6 +21,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/local/testdb"
@@ -238,12 +239,12 @@ func (r *repo) push(refs ...string) {
 }
 
 // run waits until a run is there and, when over is set, at its end.
-func (r *repo) run(number int64, over bool) api.RunDetail {
+func (r *repo) run(number record.RunNumber, over bool) api.RunDetail {
 	r.t.Helper()
 	return r.await(number, 120*time.Second, func(d api.RunDetail) bool { return !over || d.State.Over() })
 }
 
-func (r *repo) await(number int64, within time.Duration, done func(api.RunDetail) bool) api.RunDetail {
+func (r *repo) await(number record.RunNumber, within time.Duration, done func(api.RunDetail) bool) api.RunDetail {
 	r.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), within)
 	defer cancel()
@@ -261,7 +262,7 @@ func (r *repo) await(number int64, within time.Duration, done func(api.RunDetail
 }
 
 // passes waits for a run that must pass.
-func (r *repo) passes(number int64) api.RunDetail {
+func (r *repo) passes(number record.RunNumber) api.RunDetail {
 	r.t.Helper()
 	d := r.run(number, true)
 	require.Equal(r.t, state.Passed, d.State, "%s\n%s", asJSON(d), r.logText(number, "main"))
@@ -269,7 +270,7 @@ func (r *repo) passes(number int64) api.RunDetail {
 }
 
 // logText is a job's whole log.
-func (r *repo) logText(number int64, job string) string {
+func (r *repo) logText(number record.RunNumber, job string) string {
 	r.t.Helper()
 	out, _ := r.s.piston(r.t, "", "log", r.name, fmt.Sprint(number), "--job", job)
 	return out

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -93,7 +94,7 @@ func TestKillsUnderLoadLoseAndDoubleNothing(t *testing.T) {
 	numbers := map[string]bool{}
 	states := map[state.State]int{}
 	for n := range pushed {
-		d := r.run(int64(n+1), true)
+		d := r.run(record.RunNumber(n+1), true)
 		states[d.State]++
 		if !assert.Equal(t, state.Passed, d.State, "run %d: %s", n+1, asJSON(d)) {
 			continue

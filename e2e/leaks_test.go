@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/local/testdb"
 )
 
@@ -171,7 +172,7 @@ script = "test -e depot/by || { mkdir -p depot; echo filled by run $PISTON_RUN >
 		"piston/release.toml": "[trigger.tag]\nnames = [\"v*\"]" + job + "[[job.main.step]]\nscript = \"true\"\nsecrets = [\"KEY\"]\n"})
 	out, code := s.piston(t, "a value for releases", "secret", "set", "apart", "KEY", "--tag", "v*")
 	require.Zero(t, code, out)
-	filled := func(run int64, by string) string {
+	filled := func(run record.RunNumber, by string) string {
 		t.Helper()
 		r.passes(run)
 		log := r.logText(run, "main")

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
 
 // as is the service as somebody else sees it, who signs in here.
@@ -130,7 +131,7 @@ func TestTheMasterIsRotatedWhileJobsRun(t *testing.T) {
 		out, code = s.piston(t, "", "start", "turning", "trunk")
 		require.Zero(t, code, out)
 	}
-	for n := int64(1); n <= 4; n++ {
+	for n := record.RunNumber(1); n <= 4; n++ {
 		r.passes(n)
 	}
 	after, err := os.ReadFile(filepath.Join(s.home, "secrets.key"))

@@ -22,6 +22,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/source"
 )
@@ -47,7 +48,7 @@ func TestPushesOfEveryKind(t *testing.T) {
 	r.push("main", "work/deep/er", "other", "v1", "nightly")
 	require.Eventually(t, func() bool { return r.count() == 3 }, 20*time.Second, 50*time.Millisecond)
 	seen := map[string]api.RunDetail{}
-	for n := int64(1); n <= 3; n++ {
+	for n := record.RunNumber(1); n <= 3; n++ {
 		d := r.passes(n)
 		seen[d.Branch+d.Tag] = d
 	}
@@ -111,7 +112,7 @@ func TestABrokenFileIsARunThatSaysSo(t *testing.T) {
 	r.push()
 	require.Eventually(t, func() bool { return r.count() == 3 }, 20*time.Second, 50*time.Millisecond)
 	codes := map[string]api.RunDetail{}
-	for n := int64(1); n <= 3; n++ {
+	for n := record.RunNumber(1); n <= 3; n++ {
 		d := r.run(n, true)
 		assert.Equal(t, state.Failed, d.State)
 		require.NotEmpty(t, d.Findings)
@@ -197,7 +198,7 @@ func TestBuildNumbersAreNeverIssuedTwice(t *testing.T) {
 	}
 	all.Wait()
 	seen := map[int64]bool{}
-	for n := int64(1); n <= starts+1; n++ {
+	for n := record.RunNumber(1); n <= starts+1; n++ {
 		d := r.passes(n)
 		assert.False(t, seen[int64(d.BuildNumber)], "build number %d twice", d.BuildNumber)
 		seen[int64(d.BuildNumber)] = true

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/source"
 )
@@ -172,7 +173,7 @@ func TestASubmoduleThatOnlyAKeyOpens(t *testing.T) {
 	} {
 		set(c.key)
 		r.withSubmodule(c.address, at, pipeline(c.line))
-		d := r.run(int64(n+2), true)
+		d := r.run(record.RunNumber(n+2), true)
 		assert.Equal(t, state.Failed, d.State, c.says)
 		assert.Contains(t, d.Reason, c.says)
 	}

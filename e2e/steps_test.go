@@ -16,6 +16,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -239,7 +240,7 @@ func TestDiskLimit(t *testing.T) {
 		"piston/fine.toml": onPush("echo fine")})
 	r.push()
 	require.Eventually(t, func() bool { return r.count() == 2 }, 20*time.Second, 50*time.Millisecond)
-	for n := int64(1); n <= 2; n++ {
+	for n := record.RunNumber(1); n <= 2; n++ {
 		d := r.run(n, true)
 		if d.Pipeline == "fine" {
 			assert.Equal(t, state.Passed, d.State, "the runner lives on")

@@ -19,6 +19,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -335,7 +336,7 @@ func TestAHostileRepository(t *testing.T) {
 		r.git("add", ".gitmodules")
 		r.git("commit", "-q", "-m", "Try a trick")
 		r.push()
-		d := r.run(int64(n+2), true)
+		d := r.run(record.RunNumber(n+2), true)
 		if strings.Contains(module, "update =") {
 			continue // git itself takes no command from there, and checks out as usual
 		}
@@ -345,7 +346,7 @@ func TestAHostileRepository(t *testing.T) {
 
 	// Branches whose names look like options, or like a script.
 	head := r.git("rev-parse", "HEAD~7")
-	n := int64(9)
+	n := record.RunNumber(9)
 	for _, name := range []string{"--upload-pack=touch " + mark, "-x", "$(touch " + mark + ")", "a;touch${IFS}" + mark, "'\"`touch " + mark + "`"} {
 		ref := "refs/heads/" + name
 		cmd := exec.Command("git", "--git-dir", r.bare, "update-ref", "--create-reflog", ref, head)

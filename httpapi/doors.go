@@ -14,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 )
 
@@ -195,7 +196,7 @@ func (sv *server) find(r *http.Request, address string) (found ground.Who, err e
 	}
 	found.Address = address
 	if found.Kind == api.PersonToken {
-		err = sv.people.allow(strconv.FormatInt(found.ID, 10))
+		err = sv.people.allow(strconv.FormatInt(int64(found.ID), 10))
 	}
 	return found, err
 }
@@ -222,7 +223,7 @@ func (sv *server) admit(ctx context.Context, n need, found ground.Who, route *ch
 			return huma.Error404NotFound("no attempt " + route.URLParam("attempt"))
 		}
 		// That it cannot be told is no refusal: a runner gives a job up on one.
-		is, err := sv.s.Work.IsHolder(ctx, found, id)
+		is, err := sv.s.Work.IsHolder(ctx, found, record.AttemptID(id))
 		if err == nil && !is {
 			err = huma.Error403Forbidden("the attempt is another runner's")
 		}

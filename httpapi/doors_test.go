@@ -27,6 +27,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/service/ground"
@@ -172,7 +173,7 @@ type yard struct {
 	handler http.Handler
 	routes  chi.Routes
 	tokens  map[string]string // by visitor
-	attempt int64
+	attempt record.AttemptID
 	server  *server
 	store   *store.Store
 	dsn     string

@@ -11,6 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/intake"
 )
 
@@ -33,7 +34,7 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 	command(a, http.MethodPost, "/projects/{project}/pushes/{id}/retry", "retry-push", "Plan again what was set aside",
 		func(ctx context.Context, in *struct {
 			ProjectPath
-			ID int64 `path:"id" minimum:"1"`
+			ID record.PushID `path:"id" minimum:"1"`
 		}) error {
 			return sv.s.Intake.RetryPush(ctx, in.Project, in.ID)
 		})

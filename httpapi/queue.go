@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/work"
 )
 
@@ -14,10 +15,10 @@ func (sv *server) queue(a huma.API) {
 	operation(a, http.MethodGet, "/queue", "list-queue",
 		"Jobs that wait, in the order in which they will be handed out, and what each waits for",
 		func(ctx context.Context, in *struct {
-			Project string `query:"project" maxLength:"63" doc:"Only of this project."`
-			Run     int64  `query:"run" minimum:"0" doc:"Only of the run of this number."`
-			After   int    `query:"after" minimum:"0" doc:"Only behind this place: next of the page before."`
-			Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+			Project string           `query:"project" maxLength:"63" doc:"Only of this project."`
+			Run     record.RunNumber `query:"run" minimum:"0" doc:"Only of the run of this number."`
+			After   int              `query:"after" minimum:"0" doc:"Only behind this place: next of the page before."`
+			Limit   int              `query:"limit" minimum:"1" maximum:"500" default:"100"`
 		}) (api.QueuePage, error) {
 			return sv.s.Work.Queue(ctx, work.QueueFilter{Project: in.Project, Run: in.Run, After: in.After, Limit: in.Limit})
 		})

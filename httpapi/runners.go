@@ -10,11 +10,12 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
 
 // AttemptPath names an attempt; exported, since only then can other inputs embed it.
 type AttemptPath struct {
-	Attempt int64 `path:"attempt" minimum:"1"`
+	Attempt record.AttemptID `path:"attempt" minimum:"1"`
 }
 
 // RunnerPath names a runner; exported, since only then can other inputs embed it.
@@ -92,7 +93,8 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 }
 
 func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
-	if err := sv.s.Work.HandOver(r.Context(), number(r, "attempt"), chi.URLParam(r, "name"), r.Body); err != nil {
+	if err := sv.s.Work.HandOver(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "name"),
+		r.Body); err != nil {
 		fail(w, r, err)
 		return
 	}
@@ -100,7 +102,7 @@ func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
-	content, err := sv.s.Work.OpenHandover(r.Context(), number(r, "attempt"), chi.URLParam(r, "job"),
+	content, err := sv.s.Work.OpenHandover(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "job"),
 		chi.URLParam(r, "name"))
 	if err != nil {
 		fail(w, r, err)
@@ -114,7 +116,7 @@ func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
-	content, size, err := sv.s.Work.OpenCache(r.Context(), number(r, "attempt"), chi.URLParam(r, "key"))
+	content, size, err := sv.s.Work.OpenCache(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "key"))
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -128,7 +130,8 @@ func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
-	size, err := sv.s.Work.SaveCache(r.Context(), number(r, "attempt"), r.URL.Query().Get("name"), chi.URLParam(r, "key"),
+	size, err := sv.s.Work.SaveCache(r.Context(), number[record.AttemptID](r, "attempt"), r.URL.Query().Get("name"),
+		chi.URLParam(r, "key"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)
@@ -139,7 +142,8 @@ func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
 
 func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	kept, err := sv.s.Work.KeepArtifact(r.Context(), number(r, "attempt"), q.Get("name"), q.Get("path"), q.Get("sha256"),
+	kept, err := sv.s.Work.KeepArtifact(r.Context(), number[record.AttemptID](r, "attempt"), q.Get("name"), q.Get("path"),
+		q.Get("sha256"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/report"
@@ -20,8 +21,8 @@ import (
 
 // RunPath names a run; exported, since only then can other inputs embed it.
 type RunPath struct {
-	Project string `path:"project" maxLength:"63"`
-	Number  int64  `path:"number" minimum:"1"`
+	Project string           `path:"project" maxLength:"63"`
+	Number  record.RunNumber `path:"number" minimum:"1"`
 }
 
 func (sv *server) runs(a huma.API, r chi.Router) {
@@ -101,18 +102,19 @@ func pathParams(path string) (names []string) {
 	return names
 }
 
-func number(r *http.Request, name string) int64 {
+// number is the part of a path that is a number.
+func number[T ~int64](r *http.Request, name string) T {
 	n, err := strconv.ParseInt(chi.URLParam(r, name), 10, 64)
 	if err != nil {
 		return 0 // no record has this number
 	}
-	return n
+	return T(n)
 }
 
 func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 	job := chi.URLParam(r, "job")
 	attempt, _ := strconv.Atoi(r.URL.Query().Get("attempt"))
-	project, run := chi.URLParam(r, "project"), number(r, "number")
+	project, run := chi.URLParam(r, "project"), number[record.RunNumber](r, "number")
 	if _, err := sv.s.Logs.Log(r.Context(), project, run,
 		logs.LogRequest{Job: job, Attempt: attempt, Limit: 1}); err != nil {
 		fail(w, r, err)
@@ -125,8 +127,9 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) downloadArtifact(w http.ResponseWriter, r *http.Request) {
-	f, content, err := sv.s.Report.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number(r, "number"),
-		number(r, "id"))
+	f, content, err := sv.s.Report.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number[record.RunNumber](r,
+		"number"),
+		number[record.ArtifactID](r, "id"))
 	if err != nil {
 		fail(w, r, err)
 		return

@@ -14,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/people"
 )
 
@@ -129,7 +130,7 @@ func (sv *server) sessions(a huma.API, r chi.Router) {
 		})
 	command(a, http.MethodDelete, "/tokens/{id}", "revoke-token", "Make an API token useless",
 		func(ctx context.Context, in *struct {
-			ID int64 `path:"id"`
+			ID record.TokenID `path:"id"`
 		}) error {
 			return sv.s.People.RevokeToken(ctx, in.ID)
 		})

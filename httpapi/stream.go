@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/report"
 )
 
@@ -46,8 +47,8 @@ func (sv *server) stream(a huma.API, r chi.Router) {
 func (sv *server) serveStream(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	sub := report.Subscription{Project: q.Get("project"), Cursors: map[string]int64{}}
-	sub.Run, _ = strconv.ParseInt(q.Get("run"), 10, 64)
-	if sub.Run != 0 {
+	if run, _ := strconv.ParseInt(q.Get("run"), 10, 64); run != 0 {
+		sub.Run = record.RunNumber(run)
 		job, attempt, _ := strings.Cut(q.Get("log"), ".")
 		sub.Job = job
 		sub.Attempt, _ = strconv.Atoi(attempt)

@@ -13,6 +13,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
@@ -69,13 +70,13 @@ type shelf struct {
 	kept map[string][]byte
 }
 
-func (s *shelf) HandOver(_ context.Context, _ int64, name string, content io.Reader) error {
+func (s *shelf) HandOver(_ context.Context, _ record.AttemptID, name string, content io.Reader) error {
 	text, err := io.ReadAll(content)
 	s.kept["core/"+name] = text
 	return err
 }
 
-func (s *shelf) Handover(_ context.Context, _ int64, job, name string) (io.ReadCloser, error) {
+func (s *shelf) Handover(_ context.Context, _ record.AttemptID, job, name string) (io.ReadCloser, error) {
 	return io.NopCloser(bytes.NewReader(s.kept[job+"/"+name])), nil
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
@@ -25,17 +26,17 @@ type note struct {
 	steps  []api.StepReport
 }
 
-func (n *note) AppendLog(context.Context, int64, int64, []byte) error { return nil }
-func (n *note) Beat(ctx context.Context, _ int64) (api.Beat, error) {
+func (n *note) AppendLog(context.Context, record.AttemptID, int64, []byte) error { return nil }
+func (n *note) Beat(ctx context.Context, _ record.AttemptID) (api.Beat, error) {
 	<-ctx.Done()
 	return api.Beat{}, ctx.Err()
 }
-func (n *note) Prepared(context.Context, int64, api.Prepared) error { return nil }
-func (n *note) ReportSteps(_ context.Context, _ int64, s []api.StepReport) error {
+func (n *note) Prepared(context.Context, record.AttemptID, api.Prepared) error { return nil }
+func (n *note) ReportSteps(_ context.Context, _ record.AttemptID, s []api.StepReport) error {
 	n.steps = append(n.steps, s...)
 	return nil
 }
-func (n *note) Finish(_ context.Context, _ int64, f api.Finish) error {
+func (n *note) Finish(_ context.Context, _ record.AttemptID, f api.Finish) error {
 	n.finish = f
 	return nil
 }

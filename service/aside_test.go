@@ -11,6 +11,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/intake"
@@ -18,7 +19,7 @@ import (
 )
 
 // record lays an event down as a server would that is killed before it has planned it.
-func (s *Service) record(t *testing.T, delivery, commit string) int64 {
+func (s *Service) record(t *testing.T, delivery, commit string) record.PushID {
 	t.Helper()
 	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
@@ -41,7 +42,7 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 	here := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "1.0"})
 	id := s.record(t, "bad", here)
 	for range intake.MaxPlanning { // each time it began, and nothing came back
-		_, err := s.Store.BeginPlanning(asItself(t), id)
+		_, err := s.Store.BeginPlanning(asItself(t), id, 0)
 		require.NoError(t, err)
 	}
 	s.Intake.PlanRecorded(asItself(t), id)

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -75,7 +76,7 @@ func TestASecretThatExpires(t *testing.T) {
 		_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", in)
 		require.NoError(t, err)
 		s.pushed(t, fmt.Sprintf("b%d", n), plan.NoCommit, head)
-		d := s.details(t, int64(n+1))
+		d := s.details(t, record.RunNumber(n+1))
 		assert.Equal(t, c.want, d.State, c.code)
 		var codes []string
 		for _, f := range d.Findings {

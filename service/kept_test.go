@@ -19,6 +19,7 @@ import (
 	"gentlepiston.example/piston/core/keep"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
@@ -94,7 +95,7 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	assert.Len(t, s.blobNames(t), 12)
 	require.NoError(t, s.Report.Sweep(ctx))
 	assert.Len(t, s.blobNames(t), 12-int(next["artifact"]+next["cache"]+next["handover"]+next["log"]), "the blobs go with the records")
-	for run, want := range map[int64]int{old.Number: 0, release.Number: 1, young.Number: 1} {
+	for run, want := range map[record.RunNumber]int{old.Number: 0, release.Number: 1, young.Number: 1} {
 		d, err := s.Report.Run(ctx, "p", run)
 		require.NoError(t, err)
 		assert.Len(t, d.Artifacts, want, "run %d", run)

@@ -15,6 +15,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/service/ground"
@@ -57,13 +58,19 @@ func (r repository) commit(files map[string]string) string {
 }
 
 func openWithRepository(t *testing.T) (*Service, repository) {
-	s := open(t)
+	s, r, _ := openWithRepositoryOn(t)
+	return s, r
+}
+
+// openWithRepositoryOn tells also where the records are.
+func openWithRepositoryOn(t *testing.T) (*Service, repository, string) {
+	s, dsn := openOn(t)
 	r := repository{t, t.TempDir()}
 	r.git("init", "-q", "-b", "main")
 	r.commit(map[string]string{"README": "x"})
 	_, err := s.Projects.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
 	require.NoError(t, err)
-	return s, r
+	return s, r, dsn
 }
 
 func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdate) {
@@ -131,7 +138,7 @@ func TestAPushThatIsGoneOrCannotBeReadHurtsNobody(t *testing.T) {
 	s.takeIn(t, "d2", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: here})
 	require.Len(t, runsOf(t, s), 1)
 	require.NoError(t, os.Rename(r.dir+".away", r.dir))
-	var ids []int64
+	var ids []record.PushID
 	require.Eventually(t, func() bool {
 		var err error
 		ids, err = s.Store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))

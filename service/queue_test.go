@@ -14,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
@@ -35,7 +36,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	ctx, cancel := context.WithTimeout(asItself(t), 2*time.Minute)
 	defer cancel()
 	var mu sync.Mutex
-	given := map[int64]int{}
+	given := map[record.AttemptID]int{}
 	// A claim may come back empty on a busy machine; a runner asks again until there is nothing left to give.
 	left := func() bool {
 		mu.Lock()
@@ -69,7 +70,7 @@ func TestAThousandJobsAndAHundredRunners(t *testing.T) {
 	page, err := s.Work.Queue(asItself(t), work.QueueFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Zero(t, page.Total)
-	for n := int64(1); n <= runs; n++ {
+	for n := record.RunNumber(1); n <= runs; n++ {
 		d, err := s.Report.Run(asItself(t), "p", n)
 		require.NoError(t, err)
 		require.Equal(t, state.Passed, d.State, "run %d", n)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
@@ -24,7 +25,7 @@ func asks(t *testing.T, name string, wait time.Duration) api.ClaimRequest {
 }
 
 // asRunner is a context of a runner with a token of its own.
-func (s *Service) asRunner(t *testing.T, name string) (context.Context, int64) {
+func (s *Service) asRunner(t *testing.T, name string) (context.Context, record.TokenID) {
 	t.Helper()
 	issued, err := s.People.IssueToken(asItself(t), api.NewToken{Name: name, Kind: api.RunnerToken})
 	require.NoError(t, err)

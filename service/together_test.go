@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
@@ -114,7 +115,7 @@ func TestARunThatIsStoppedWhileItsJobsAreHandedOut(t *testing.T) {
 	ctx := asItself(t)
 	for range 40 {
 		run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n[[job.b.step]]\nscript = \"true\"\n[[job.c.step]]\nscript = \"true\"\n")
-		var of []int64
+		var of []record.AttemptID
 		require.NoError(t, s.Store.Tx(ctx, func(q store.Q) error {
 			queue, err := q.Queue(ctx, nil, 0, time.Now())
 			for _, j := range queue.Jobs {
@@ -126,7 +127,7 @@ func TestARunThatIsStoppedWhileItsJobsAreHandedOut(t *testing.T) {
 		came := together(1,
 			func() error { return s.Work.StopRun(ctx, "p", run.Number, "ada") },
 			func() error {
-				to := map[int64]store.Runner{}
+				to := map[record.AttemptID]store.Runner{}
 				for _, id := range of {
 					to[id] = store.Runner{Name: "box"}
 				}

@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/intake"
@@ -27,7 +28,7 @@ func (s *Service) pushed(t *testing.T, branch, before, after string) {
 	s.takeIn(t, "push-"+after+branch, plan.RefUpdate{Ref: "refs/heads/" + branch, Before: before, After: after})
 }
 
-func (s *Service) details(t *testing.T, number int64) api.RunDetail {
+func (s *Service) details(t *testing.T, number record.RunNumber) api.RunDetail {
 	t.Helper()
 	d, err := s.Report.Run(asItself(t), "app", number)
 	require.NoError(t, err)
@@ -61,7 +62,7 @@ func TestPathsCountFromWhatThePipelineLastSaw(t *testing.T) {
 	require.Len(t, runsOf(t, s), 3, "when history was rewritten everything counts as changed")
 }
 
-func runsProject(t *testing.T, s *Service) int64 {
+func runsProject(t *testing.T, s *Service) record.ProjectID {
 	t.Helper()
 	p, err := s.Store.ProjectByName(asItself(t), "app")
 	require.NoError(t, err)
@@ -73,7 +74,7 @@ func TestConditionsSeeWhatChanged(t *testing.T) {
 	first := r.commit(map[string]string{"piston/p.toml": "[trigger.push]\n[job.ios]\nwhen = 'changed.within(\"ios/**\")'\n[[job.ios.step]]\nscript = \"true\"\n[job.all]\n[[job.all.step]]\nscript = \"true\"\n", "ios/a": "1"})
 	s.pushed(t, "main", plan.NoCommit, first)
 	second := r.commit(map[string]string{"android/a": "1"})
-	jobs := func(run int64) map[string]state.State {
+	jobs := func(run record.RunNumber) map[string]state.State {
 		m := map[string]state.State{}
 		for _, j := range s.details(t, run).Jobs {
 			m[j.Name] = j.State
@@ -173,7 +174,7 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	_, err := s.Secrets.SetSecret(ctx, "app", "ada", "KEY", textSecret("long enough"))
 	require.NoError(t, err)
 	r.commit(map[string]string{"piston/with.toml": wantsKey, "piston/plain.toml": "[trigger.push]\n[trigger.proposal]\ninto = [\"main\"]\n" + step})
-	started := func(pipeline string) int64 {
+	started := func(pipeline string) record.AttemptID {
 		t.Helper()
 		_, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: pipeline})
 		require.NoError(t, err)
@@ -181,12 +182,12 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 		require.NotNil(t, w)
 		return w.Attempt
 	}
-	save := func(attempt int64, key string) {
+	save := func(attempt record.AttemptID, key string) {
 		t.Helper()
 		_, err := s.Work.SaveCache(ctx, attempt, "c", key, strings.NewReader(key))
 		require.NoError(t, err)
 	}
-	finds := func(attempt int64, key string) bool {
+	finds := func(attempt record.AttemptID, key string) bool {
 		t.Helper()
 		content, _, err := s.Work.OpenCache(ctx, attempt, key)
 		if err != nil {

@@ -4,37 +4,38 @@ import (
 	"context"
 	"time"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
 // Attempt is one try of a job.
 type Attempt struct {
-	ID         int64       `db:"id"`
-	JobID      int64       `db:"job_id"`
-	RunID      int64       `db:"run_id"`
-	Number     int         `db:"number"`
-	Labels     Texts       `db:"labels"`
-	State      state.State `db:"state"`
-	Reason     string      `db:"reason"`
-	Runner     string      `db:"runner"`
-	Stop       bool        `db:"stop"`
-	StopReason string      `db:"stop_reason"`
-	LeaseUntil *time.Time  `db:"lease_until"`
-	Queued     time.Time   `db:"queued_at"`
-	Claimed    *time.Time  `db:"claimed_at"`
-	Prepared   *time.Time  `db:"prepared_at"`
-	Finished   *time.Time  `db:"finished_at"`
-	LogLines   int64       `db:"log_lines"`
-	LogBlob    string      `db:"log_blob"`
-	LogSize    int64       `db:"log_size"`
-	LogMoved   *time.Time  `db:"log_moved"`
-	LogPurged  bool        `db:"log_purged"`
-	ProjectID  int64       `db:"project_id"`
-	Lost       bool        `db:"lost"`
-	NotBefore  *time.Time  `db:"not_before"`
-	StopState  state.State `db:"stop_state"`
+	ID         record.AttemptID `db:"id"`
+	JobID      record.JobID     `db:"job_id"`
+	RunID      record.RunID     `db:"run_id"`
+	Number     int              `db:"number"`
+	Labels     Texts            `db:"labels"`
+	State      state.State      `db:"state"`
+	Reason     string           `db:"reason"`
+	Runner     string           `db:"runner"`
+	Stop       bool             `db:"stop"`
+	StopReason string           `db:"stop_reason"`
+	LeaseUntil *time.Time       `db:"lease_until"`
+	Queued     time.Time        `db:"queued_at"`
+	Claimed    *time.Time       `db:"claimed_at"`
+	Prepared   *time.Time       `db:"prepared_at"`
+	Finished   *time.Time       `db:"finished_at"`
+	LogLines   int64            `db:"log_lines"`
+	LogBlob    string           `db:"log_blob"`
+	LogSize    int64            `db:"log_size"`
+	LogMoved   *time.Time       `db:"log_moved"`
+	LogPurged  bool             `db:"log_purged"`
+	ProjectID  record.ProjectID `db:"project_id"`
+	Lost       bool             `db:"lost"`
+	NotBefore  *time.Time       `db:"not_before"`
+	StopState  state.State      `db:"stop_state"`
 
-	RunnerToken int64 `db:"runner_token"` // of the runner that has it
+	RunnerToken record.TokenID `db:"runner_token"` // of the runner that has it
 
 	Tools      JSON[map[string]string] `db:"tools"`
 	ToolsFound JSON[map[string]string] `db:"tools_found"`
@@ -56,18 +57,18 @@ type NewAttempt struct {
 }
 
 // AddAttempts puts tries of jobs, with their steps, into the queue. Each gets the number after the job's last.
-func (q Q) AddAttempts(ctx context.Context, project int64, list []NewAttempt) error {
+func (q Q) AddAttempts(ctx context.Context, project record.ProjectID, list []NewAttempt) error {
 	if len(list) == 0 {
 		return nil
 	}
 	type step struct {
-		Job      int64  `json:"job"`
-		Position int    `json:"position"`
-		Name     string `json:"name"`
+		Job      record.JobID `json:"job"`
+		Position int          `json:"position"`
+		Name     string       `json:"name"`
 	}
 	type row struct {
-		Job       int64             `json:"job"`
-		Run       int64             `json:"run"`
+		Job       record.JobID      `json:"job"`
+		Run       record.RunID      `json:"run"`
 		Labels    []string          `json:"labels"`
 		Tools     map[string]string `json:"tools"`
 		At        time.Time         `json:"at"`
@@ -100,7 +101,7 @@ func (q Q) AddAttempts(ctx context.Context, project int64, list []NewAttempt) er
 }
 
 // Tries counts the attempts of a job since its run was last opened, and those of them whose runner was lost.
-func (q Q) Tries(ctx context.Context, job int64) (all, lost int, err error) {
+func (q Q) Tries(ctx context.Context, job record.JobID) (all, lost int, err error) {
 	var n struct {
 		All  int `db:"n"`
 		Lost int `db:"lost"`
@@ -112,7 +113,7 @@ func (q Q) Tries(ctx context.Context, job int64) (all, lost int, err error) {
 }
 
 // Beat extends the lease of a running attempt; ErrNotFound when it is not running any more.
-func (q Q) Beat(ctx context.Context, id int64, lease time.Duration) (a Attempt, err error) {
+func (q Q) Beat(ctx context.Context, id record.AttemptID, lease time.Duration) (a Attempt, err error) {
 	err = q.get(ctx, &a, `UPDATE attempts SET lease_until = now() + $2 WHERE id = $1 AND state = 'running' RETURNING `+
 		attemptColumns, id, lease)
 	return a, err
@@ -131,54 +132,55 @@ func (q Q) LostAttempts(ctx context.Context) (list []Attempt, err error) {
 }
 
 // AttemptByID finds an attempt.
-func (q Q) AttemptByID(ctx context.Context, id int64) (a Attempt, err error) {
+func (q Q) AttemptByID(ctx context.Context, id record.AttemptID) (a Attempt, err error) {
 	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1`, id)
 	return a, err
 }
 
 // RunningAttempt finds an attempt and locks it for the transaction; ErrNotFound when it is not running (any more).
 // Every write of a runner goes through here: a late one from a lost attempt changes nothing.
-func (q Q) RunningAttempt(ctx context.Context, id int64) (a Attempt, err error) {
+func (q Q) RunningAttempt(ctx context.Context, id record.AttemptID) (a Attempt, err error) {
 	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1 AND state = 'running' FOR UPDATE`, id)
 	return a, err
 }
 
 // IsRunning is RunningAttempt without the lock, for writes that go elsewhere than the database.
-func (q Q) IsRunning(ctx context.Context, id int64) (a Attempt, err error) {
+func (q Q) IsRunning(ctx context.Context, id record.AttemptID) (a Attempt, err error) {
 	err = q.get(ctx, &a, `SELECT `+attemptColumns+` FROM attempts WHERE id = $1 AND state = 'running'`, id)
 	return a, err
 }
 
 // Attempts lists a run's attempts, oldest first.
-func (q Q) Attempts(ctx context.Context, run int64) (list []Attempt, err error) {
+func (q Q) Attempts(ctx context.Context, run record.RunID) (list []Attempt, err error) {
 	err = q.list(ctx, &list, `SELECT `+attemptColumns+` FROM attempts WHERE run_id = $1 ORDER BY id`, run)
 	return list, err
 }
 
 // SetPrepared notes that a runner has checkout and caches in place.
-func (q Q) SetPrepared(ctx context.Context, id int64, at time.Time) error {
+func (q Q) SetPrepared(ctx context.Context, id record.AttemptID, at time.Time) error {
 	return q.do(ctx, ErrNotFound, `UPDATE attempts SET prepared_at = $2 WHERE id = $1 AND state = 'running'`, id, at)
 }
 
 // EndAttempt ends a queued or running attempt; ErrNotFound when it is over already.
-func (q Q) EndAttempt(ctx context.Context, id int64, s state.State, reason string, at time.Time, lines int64) error {
+func (q Q) EndAttempt(ctx context.Context, id record.AttemptID, s state.State, reason string, at time.Time,
+	lines int64) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE attempts SET state = $2, reason = $3, finished_at = $4, log_lines = $5, lease_until = NULL
 		WHERE id = $1 AND state IN ('queued', 'running')`, id, string(s), reason, at, lines)
 }
 
 // MarkLost notes that an attempt's runner went silent.
-func (q Q) MarkLost(ctx context.Context, id int64) error {
+func (q Q) MarkLost(ctx context.Context, id record.AttemptID) error {
 	return q.do(ctx, ErrNotFound, `UPDATE attempts SET lost = true WHERE id = $1`, id)
 }
 
 // MarkHandedBack notes that an attempt's runner gave it back since it was ended in order.
-func (q Q) MarkHandedBack(ctx context.Context, id int64) error {
+func (q Q) MarkHandedBack(ctx context.Context, id record.AttemptID) error {
 	return q.do(ctx, ErrNotFound, `UPDATE attempts SET handed_back = true WHERE id = $1`, id)
 }
 
 // AskToStop marks the running attempts of a run; their runners learn of it with their next beat.
-func (q Q) AskToStop(ctx context.Context, run int64, to state.State, reason string) error {
+func (q Q) AskToStop(ctx context.Context, run record.RunID, to state.State, reason string) error {
 	return q.do(ctx, nil,
 		`UPDATE attempts SET stop = true, stop_reason = $2, stop_state = $3 WHERE run_id = $1 AND state = 'running'`, run,
 		reason, string(to))
@@ -199,14 +201,14 @@ func (q Q) AttemptsWithLogToPurge(ctx context.Context, before time.Time) (list [
 }
 
 // LogMoved notes where a finished log is.
-func (q Q) LogMoved(ctx context.Context, id int64, blob string, size, lines int64) error {
+func (q Q) LogMoved(ctx context.Context, id record.AttemptID, blob string, size, lines int64) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4, log_moved = now() WHERE id = $1`,
 		id, blob, size, lines)
 }
 
 // LogPurged notes that a log is no longer in the stream.
-func (q Q) LogPurged(ctx context.Context, id int64) error {
+func (q Q) LogPurged(ctx context.Context, id record.AttemptID) error {
 	return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_purged = true WHERE id = $1`, id)
 }
 
@@ -226,7 +228,7 @@ func (q Q) Busy(ctx context.Context) (map[string]int, error) {
 
 // IsSourceOf reports whether a runner, by its token, has a job at hand that may read a project's source: one of that
 // project, or of one that it is lent to.
-func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool, err error) {
+func (q Q) IsSourceOf(ctx context.Context, project string, token record.TokenID) (is bool, err error) {
 	err = q.get(ctx, &is,
 		`SELECT EXISTS (SELECT FROM attempts a JOIN projects p ON p.name = $1 WHERE a.state = 'running'
 			AND a.runner_token = $2
@@ -236,7 +238,7 @@ func (q Q) IsSourceOf(ctx context.Context, project string, token int64) (is bool
 }
 
 // IsOfToken reports whether an attempt is, or was, the runner's who has a token.
-func (q Q) IsOfToken(ctx context.Context, attempt, token int64) (is bool, err error) {
+func (q Q) IsOfToken(ctx context.Context, attempt record.AttemptID, token record.TokenID) (is bool, err error) {
 	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts WHERE id = $1 AND runner_token = $2)`, attempt, token)
 	return is, err
 }

@@ -3,21 +3,23 @@ package store
 import (
 	"context"
 	"time"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 // Act is an entry of the audit trail. The database itself refuses to change or remove one.
 type Act struct {
-	ID      int64     `db:"id"`
-	At      time.Time `db:"at"`
-	Who     string    `db:"who"`
-	Door    string    `db:"door"`
-	Token   int64     `db:"token"`
-	Address string    `db:"address"`
-	Act     string    `db:"act"`
-	Project string    `db:"project"`
-	Subject string    `db:"subject"`
-	Before  []byte    `db:"before"` // JSON; nil none
-	After   []byte    `db:"after"`
+	ID      int64          `db:"id"`
+	At      time.Time      `db:"at"`
+	Who     string         `db:"who"`
+	Door    string         `db:"door"`
+	Token   record.TokenID `db:"token"`
+	Address string         `db:"address"`
+	Act     string         `db:"act"`
+	Project string         `db:"project"`
+	Subject string         `db:"subject"`
+	Before  []byte         `db:"before"` // JSON; nil none
+	After   []byte         `db:"after"`
 }
 
 // AddAct writes an entry.

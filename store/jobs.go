@@ -6,14 +6,15 @@ import (
 
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/testreport"
 )
 
 // Job is a job of a run.
 type Job struct {
-	ID         int64                 `db:"id"`
-	RunID      int64                 `db:"run_id"`
+	ID         record.JobID          `db:"id"`
+	RunID      record.RunID          `db:"run_id"`
 	Position   int                   `db:"position"`
 	Name       string                `db:"name"`
 	Definition JSON[*definition.Job] `db:"definition"`
@@ -25,7 +26,7 @@ type Job struct {
 // AddJobs adds a run's jobs and sets their ids.
 func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
 	type row struct {
-		Run        int64           `json:"run"`
+		Run        record.RunID    `json:"run"`
 		Position   int             `json:"position"`
 		Name       string          `json:"name"`
 		Definition *definition.Job `json:"definition"`
@@ -39,8 +40,8 @@ func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
 		at[j.Name] = i
 	}
 	var added []struct {
-		ID   int64  `db:"id"`
-		Name string `db:"name"`
+		ID   record.JobID `db:"id"`
+		Name string       `db:"name"`
 	}
 	err := q.list(ctx, &added, `INSERT INTO jobs (run_id, position, name, definition, state, reason, ready)
 		SELECT run, position, name, definition, state, reason, ready
@@ -54,7 +55,7 @@ func (q Q) AddJobs(ctx context.Context, jobs []Job) error {
 }
 
 // Jobs lists a run's jobs in their order.
-func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
+func (q Q) Jobs(ctx context.Context, run record.RunID) (list []Job, err error) {
 	err = q.list(ctx, &list, `SELECT id, run_id, position, name, definition, state, reason, ready FROM jobs
 		WHERE run_id = $1 ORDER BY position`, run)
 	return list, err
@@ -62,7 +63,7 @@ func (q Q) Jobs(ctx context.Context, run int64) (list []Job, err error) {
 
 // JobsToSettle is Jobs with only those definitions whole that a decision still depends on: of jobs that wait for
 // others. Of the rest they say no more than what counts for those.
-func (q Q) JobsToSettle(ctx context.Context, run int64) (list []Job, err error) {
+func (q Q) JobsToSettle(ctx context.Context, run record.RunID) (list []Job, err error) {
 	err = q.list(ctx, &list, `SELECT id, run_id, position, name, state, reason, ready,
 			CASE WHEN state = 'queued' AND NOT ready THEN definition
 				ELSE jsonb_build_object('name', name, 'advisory', definition -> 'advisory', 'of',
@@ -72,7 +73,7 @@ func (q Q) JobsToSettle(ctx context.Context, run int64) (list []Job, err error) 
 }
 
 // SetJob writes where a job stands.
-func (q Q) SetJob(ctx context.Context, id int64, s state.State, reason string, ready bool) error {
+func (q Q) SetJob(ctx context.Context, id record.JobID, s state.State, reason string, ready bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE jobs SET state = $2, reason = $3, ready = $4 WHERE id = $1`, id, string(s),
 		reason, ready)
 }
@@ -83,7 +84,7 @@ func (q Q) SettleJobs(ctx context.Context, jobs []Job) error {
 		return nil
 	}
 	type row struct {
-		ID         int64           `json:"id"`
+		ID         record.JobID    `json:"id"`
 		Definition *definition.Job `json:"definition"`
 		State      state.State     `json:"state"`
 		Reason     string          `json:"reason"`
@@ -99,14 +100,14 @@ func (q Q) SettleJobs(ctx context.Context, jobs []Job) error {
 }
 
 // JobByID finds a job.
-func (q Q) JobByID(ctx context.Context, id int64) (j Job, err error) {
+func (q Q) JobByID(ctx context.Context, id record.JobID) (j Job, err error) {
 	err = q.get(ctx, &j, `SELECT id, run_id, position, name, definition, state, reason, ready FROM jobs WHERE id = $1`, id)
 	return j, err
 }
 
 // FailedStep is the first step of an attempt that failed or ran out of time; ErrNotFound when there is none. Steps
 // whose failure is only reported are left out.
-func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
+func (q Q) FailedStep(ctx context.Context, attempt record.AttemptID) (s Step, err error) {
 	err = q.get(ctx, &s, `SELECT `+stepColumns+
 		` FROM steps s JOIN attempts a ON a.id = s.attempt_id JOIN jobs j ON j.id = a.job_id
 		WHERE s.attempt_id = $1 AND s.state IN ('failed', 'timed-out')
@@ -117,7 +118,7 @@ func (q Q) FailedStep(ctx context.Context, attempt int64) (s Step, err error) {
 
 // Step is one step of an attempt.
 type Step struct {
-	AttemptID int64                `db:"attempt_id"`
+	AttemptID record.AttemptID     `db:"attempt_id"`
 	Position  int                  `db:"position"`
 	Name      string               `db:"name"`
 	State     state.State          `db:"state"`
@@ -144,7 +145,7 @@ type TestReport struct {
 var stepColumns = columnsOf[Step]("s")
 
 // StepsOfRun lists the steps of all attempts of a run, in order.
-func (q Q) StepsOfRun(ctx context.Context, run int64) (list []Step, err error) {
+func (q Q) StepsOfRun(ctx context.Context, run record.RunID) (list []Step, err error) {
 	err = q.list(ctx, &list, `SELECT `+stepColumns+` FROM steps s JOIN attempts a ON a.id = s.attempt_id
 		WHERE a.run_id = $1 ORDER BY s.attempt_id, s.position`, run)
 	return list, err
@@ -164,23 +165,23 @@ func (q Q) SetStep(ctx context.Context, s Step, at time.Time) error {
 }
 
 // EndSteps gives the steps of an attempt that are not over a final state.
-func (q Q) EndSteps(ctx context.Context, attempt int64, running, queued state.State, at time.Time) error {
+func (q Q) EndSteps(ctx context.Context, attempt record.AttemptID, running, queued state.State, at time.Time) error {
 	return q.do(ctx, nil, `UPDATE steps SET state = CASE WHEN state = 'running' THEN $2 ELSE $3 END,
 		finished_at = CASE WHEN state = 'running' THEN $4::timestamptz END
 		WHERE attempt_id = $1 AND state IN ('queued', 'running')`, attempt, string(running), string(queued), at)
 }
 
 // TestCases counts the test cases of runs, in the latest attempts of their jobs.
-func (q Q) TestCases(ctx context.Context, runs []int64) (map[int64]int, error) {
+func (q Q) TestCases(ctx context.Context, runs []record.RunID) (map[record.RunID]int, error) {
 	var rows []struct {
-		Run int64 `db:"run_id"`
-		N   int   `db:"n"`
+		Run record.RunID `db:"run_id"`
+		N   int          `db:"n"`
 	}
 	err := q.list(ctx, &rows,
 		`SELECT a.run_id, sum((s.tests ->> 'passed')::int + (s.tests ->> 'failed')::int + (s.tests ->> 'skipped')::int) AS n
 		FROM attempts a JOIN steps s ON s.attempt_id = a.id WHERE a.run_id = ANY($1) AND jsonb_typeof(s.tests) = 'object'
 			AND a.number = (SELECT max(number) FROM attempts WHERE job_id = a.job_id) GROUP BY a.run_id`, runs)
-	counts := map[int64]int{}
+	counts := map[record.RunID]int{}
 	for _, r := range rows {
 		counts[r.Run] = r.N
 	}
@@ -188,7 +189,7 @@ func (q Q) TestCases(ctx context.Context, runs []int64) (map[int64]int, error) {
 }
 
 // AddFinding adds to what is to be said of a run.
-func (q Q) AddFinding(ctx context.Context, run int64, f definition.Finding) error {
+func (q Q) AddFinding(ctx context.Context, run record.RunID, f definition.Finding) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE runs SET findings = CASE WHEN jsonb_typeof(findings) = 'array' THEN findings ELSE '[]' END || $2
 			WHERE id = $1`,

@@ -7,10 +7,11 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Rules are a project's own rules of what is kept, or with project 0 those for all; zeros where there are none.
-func (q Q) Rules(ctx context.Context, project int64) (keep.Rules, error) {
+func (q Q) Rules(ctx context.Context, project record.ProjectID) (keep.Rules, error) {
 	var r JSON[keep.Rules]
 	err := q.get(ctx, &r, `SELECT rules FROM keeping WHERE project_id = $1`, project)
 	if errors.Is(err, ErrNotFound) {
@@ -20,23 +21,23 @@ func (q Q) Rules(ctx context.Context, project int64) (keep.Rules, error) {
 }
 
 // SetRules writes a project's own rules, or with project 0 those for all.
-func (q Q) SetRules(ctx context.Context, project int64, r keep.Rules, by string) error {
+func (q Q) SetRules(ctx context.Context, project record.ProjectID, r keep.Rules, by string) error {
 	return q.do(ctx, nil, `INSERT INTO keeping (project_id, rules, changed_by) VALUES ($1, $2, $3)
 		ON CONFLICT (project_id) DO UPDATE SET rules = $2, changed_by = $3, changed_at = now()`, project, asJSON(r), by)
 }
 
 // Kept is one thing that is kept.
 type Kept struct {
-	Kind    string    `db:"kind"`
-	ID      int64     `db:"id"`
-	Project string    `db:"project"`
-	Run     int64     `db:"run"` // number; 0 for a cache
-	What    string    `db:"what"`
-	Size    int64     `db:"size"`
-	Since   time.Time `db:"since"` // since when it counts: the end of its run, or when it was last used
-	Blob    string    `db:"blob"`
-	Goes    bool      `db:"goes"` // with the next sweep
-	Key     int64     `db:"key"`  // what a page of them is ordered by, before kind, id and what
+	Kind    string           `db:"kind"`
+	ID      int64            `db:"id"`
+	Project string           `db:"project"`
+	Run     record.RunNumber `db:"run"` // number; 0 for a cache
+	What    string           `db:"what"`
+	Size    int64            `db:"size"`
+	Since   time.Time        `db:"since"` // since when it counts: the end of its run, or when it was last used
+	Blob    string           `db:"blob"`
+	Goes    bool             `db:"goes"` // with the next sweep
+	Key     int64            `db:"key"`  // what a page of them is ordered by, before kind, id and what
 }
 
 // KeptSum is how much of a kind is kept, and how much of that goes.
@@ -82,13 +83,13 @@ const kept = `WITH kept AS (
 		FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id JOIN projects p ON p.id = r.project_id
 		WHERE $1::bigint IN (0, r.project_id) AND a.log_blob <> '') `
 
-func (c Cut) args(project int64) []any {
+func (c Cut) args(project record.ProjectID) []any {
 	return []any{project, orNever(c.Artifact), orNever(c.Cache), orNever(c.Hand), orNever(c.Log), c.ArtifactRuns,
 		c.CacheBytes}
 }
 
 // KeptSums counts what is kept of a project, by kind; of all with project 0.
-func (q Q) KeptSums(ctx context.Context, project int64, c Cut) (list []KeptSum, err error) {
+func (q Q) KeptSums(ctx context.Context, project record.ProjectID, c Cut) (list []KeptSum, err error) {
 	err = q.list(ctx, &list,
 		kept+`SELECT kind, count(*) AS n, sum(size)::bigint AS bytes, count(*) FILTER (WHERE goes) AS going,
 		coalesce(sum(size) FILTER (WHERE goes), 0)::bigint AS going_bytes FROM kept GROUP BY kind ORDER BY kind`,
@@ -97,7 +98,7 @@ func (q Q) KeptSums(ctx context.Context, project int64, c Cut) (list []KeptSum, 
 }
 
 // Outdated lists what goes of a project by a cut, that of the longest age first.
-func (q Q) Outdated(ctx context.Context, project int64, c Cut, limit int) (list []Kept, err error) {
+func (q Q) Outdated(ctx context.Context, project record.ProjectID, c Cut, limit int) (list []Kept, err error) {
 	err = q.list(ctx, &list,
 		kept+`SELECT kind, id, project, run, what, size, since, blob, goes FROM kept WHERE goes ORDER BY since
 			LIMIT $8::bigint`,
@@ -115,7 +116,7 @@ type KeptPage struct {
 }
 
 // Kept lists what is kept of a project.
-func (q Q) Kept(ctx context.Context, project int64, c Cut, page KeptPage) (list []Kept, err error) {
+func (q Q) Kept(ctx context.Context, project record.ProjectID, c Cut, page KeptPage) (list []Kept, err error) {
 	after := page.After
 	if after == nil {
 		after = &Kept{Key: math.MinInt64}
@@ -178,7 +179,7 @@ func (q Q) Referenced(ctx context.Context, blobs []string) (map[string]bool, err
 }
 
 // BlobsOf lists the blobs of a project.
-func (q Q) BlobsOf(ctx context.Context, project int64) (list []string, err error) {
+func (q Q) BlobsOf(ctx context.Context, project record.ProjectID) (list []string, err error) {
 	err = q.list(ctx, &list,
 		`SELECT f.blob FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE a.project_id = $1::bigint
 		UNION ALL SELECT blob FROM caches WHERE project_id = $1::bigint
@@ -188,7 +189,7 @@ func (q Q) BlobsOf(ctx context.Context, project int64) (list []string, err error
 }
 
 // RemoveProject removes a project with everything of it.
-func (q Q) RemoveProject(ctx context.Context, project int64) error {
+func (q Q) RemoveProject(ctx context.Context, project record.ProjectID) error {
 	if err := q.do(ctx, nil, `DELETE FROM keeping WHERE project_id = $1`, project); err != nil {
 		return err
 	}

@@ -3,14 +3,15 @@ package store
 import (
 	"context"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
 // Change tells that a run, or something of it, is in another state.
 type Change struct {
-	Project string      `json:"project"`
-	Run     int64       `json:"run"`
-	State   state.State `json:"state"`
+	Project string           `json:"project"`
+	Run     record.RunNumber `json:"run"`
+	State   state.State      `json:"state"`
 }
 
 // Outgoing is an event that waits to be published.
@@ -22,7 +23,7 @@ type Outgoing struct {
 }
 
 // AddEvent writes an event into the outbox, in the transaction of what it tells.
-func (q Q) AddEvent(ctx context.Context, project int64, c Change) error {
+func (q Q) AddEvent(ctx context.Context, project record.ProjectID, c Change) error {
 	return q.do(ctx, nil, `INSERT INTO outbox (project_id, run, body) VALUES ($1, $2, $3)`, project, c.Run, asJSON(c))
 }
 

@@ -5,21 +5,22 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Person is someone who may sign in.
 type Person struct {
-	ID            int64      `db:"id"`
-	Name          string     `db:"name"`
-	PasswordHash  string     `db:"password_hash"` // "" when they sign in elsewhere
-	Administrator bool       `db:"administrator"` // by themselves, not by a group
-	Disabled      bool       `db:"disabled"`
-	Issuer        string     `db:"issuer"`
-	Subject       string     `db:"subject"`
-	Created       time.Time  `db:"created_at"`
-	Seen          *time.Time `db:"seen_at"`
-	Groups        Texts      `db:"groups"`
-	ByGroup       bool       `db:"by_group"` // an administrator by a group
+	ID            record.PersonID `db:"id"`
+	Name          string          `db:"name"`
+	PasswordHash  string          `db:"password_hash"` // "" when they sign in elsewhere
+	Administrator bool            `db:"administrator"` // by themselves, not by a group
+	Disabled      bool            `db:"disabled"`
+	Issuer        string          `db:"issuer"`
+	Subject       string          `db:"subject"`
+	Created       time.Time       `db:"created_at"`
+	Seen          *time.Time      `db:"seen_at"`
+	Groups        Texts           `db:"groups"`
+	ByGroup       bool            `db:"by_group"` // an administrator by a group
 }
 
 const personColumns = `p.id, p.name, p.password_hash, p.administrator, p.disabled, p.issuer, p.subject, p.created_at,
@@ -71,18 +72,18 @@ func (q Q) CountAdministrators(ctx context.Context) (n int, err error) {
 }
 
 // ChangePerson writes whether someone may sign in and is an administrator.
-func (q Q) ChangePerson(ctx context.Context, id int64, administrator, disabled bool) error {
+func (q Q) ChangePerson(ctx context.Context, id record.PersonID, administrator, disabled bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE people SET administrator = $2, disabled = $3 WHERE id = $1`, id, administrator,
 		disabled)
 }
 
 // SetPassword writes someone's password.
-func (q Q) SetPassword(ctx context.Context, id int64, hash string) error {
+func (q Q) SetPassword(ctx context.Context, id record.PersonID, hash string) error {
 	return q.do(ctx, ErrNotFound, `UPDATE people SET password_hash = $2 WHERE id = $1`, id, hash)
 }
 
 // AddSession opens a session known by the hash of its token.
-func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until time.Time, address string,
+func (q Q) AddSession(ctx context.Context, tokenHash []byte, person record.PersonID, until time.Time, address string,
 	byIssuer bool) error {
 	if err := q.do(ctx, nil,
 		`INSERT INTO sessions (token_hash, person_id, expires_at, address, by_issuer) VALUES ($1, $2, $3, $4, $5)`,
@@ -93,7 +94,8 @@ func (q Q) AddSession(ctx context.Context, tokenHash []byte, person int64, until
 }
 
 // AddRedeemable notes the hash of a code by which a program may sign in as somebody, once.
-func (q Q) AddRedeemable(ctx context.Context, hash []byte, person int64, challenge string, until time.Time) error {
+func (q Q) AddRedeemable(ctx context.Context, hash []byte, person record.PersonID, challenge string,
+	until time.Time) error {
 	return q.do(ctx, nil, `INSERT INTO redeemable (hash, person_id, challenge, until) VALUES ($1, $2, $3, $4)`, hash,
 		person, challenge, until)
 }
@@ -130,7 +132,7 @@ func (q Q) EndSession(ctx context.Context, tokenHash []byte) error {
 }
 
 // EndSessions closes all sessions of someone.
-func (q Q) EndSessions(ctx context.Context, person int64) error {
+func (q Q) EndSessions(ctx context.Context, person record.PersonID) error {
 	return q.do(ctx, nil, `DELETE FROM sessions WHERE person_id = $1`, person)
 }
 
@@ -171,7 +173,7 @@ func (q Q) SignInFailures(ctx context.Context, name, from string, since time.Tim
 }
 
 // AddDevice remembers a browser by the hash of its token.
-func (q Q) AddDevice(ctx context.Context, tokenHash []byte, person int64) error {
+func (q Q) AddDevice(ctx context.Context, tokenHash []byte, person record.PersonID) error {
 	return q.do(ctx, nil, `INSERT INTO devices (token_hash, person_id) VALUES ($1, $2)`, tokenHash, person)
 }
 
@@ -190,11 +192,11 @@ func (q Q) ForgiveFailures(ctx context.Context, name, from string) error {
 
 // Group is people who are given roles together.
 type Group struct {
-	ID             int64  `db:"id"`
-	Name           string `db:"name"`
-	Administrators bool   `db:"administrators"`
-	IssuerGroup    string `db:"issuer_group"`
-	Members        Texts  `db:"members"`
+	ID             record.GroupID `db:"id"`
+	Name           string         `db:"name"`
+	Administrators bool           `db:"administrators"`
+	IssuerGroup    string         `db:"issuer_group"`
+	Members        Texts          `db:"members"`
 }
 
 const groupColumns = `g.id, g.name, g.administrators, g.issuer_group,
@@ -220,12 +222,12 @@ func (q Q) SetGroup(ctx context.Context, g Group) error {
 }
 
 // DropGroup removes a group with its grants.
-func (q Q) DropGroup(ctx context.Context, id int64) error {
+func (q Q) DropGroup(ctx context.Context, id record.GroupID) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM groups WHERE id = $1`, id)
 }
 
 // SetMembers writes who is in a group by hand; members by the issuer stay.
-func (q Q) SetMembers(ctx context.Context, group int64, people []string) error {
+func (q Q) SetMembers(ctx context.Context, group record.GroupID, people []string) error {
 	if err := q.do(ctx, nil, `DELETE FROM members WHERE group_id = $1 AND NOT by_issuer`, group); err != nil {
 		return err
 	}
@@ -235,7 +237,7 @@ func (q Q) SetMembers(ctx context.Context, group int64, people []string) error {
 }
 
 // SetIssuerGroups makes someone a member of the groups that stand for the issuer's, and of no other such group.
-func (q Q) SetIssuerGroups(ctx context.Context, person int64, issuerGroups []string) error {
+func (q Q) SetIssuerGroups(ctx context.Context, person record.PersonID, issuerGroups []string) error {
 	if err := q.do(ctx, nil, `DELETE FROM members WHERE person_id = $1 AND by_issuer`, person); err != nil {
 		return err
 	}
@@ -294,7 +296,7 @@ const rolesOf = `FROM grants a WHERE (a.person_id = $1 OR a.group_id IN (SELECT 
 	WHERE person_id = $1))`
 
 // RolesIn lists the roles somebody has in a project, by themselves and by groups. The project need not exist.
-func (q Q) RolesIn(ctx context.Context, person int64, project string) (list []access.Role, err error) {
+func (q Q) RolesIn(ctx context.Context, person record.PersonID, project string) (list []access.Role, err error) {
 	err = q.list(ctx, &list,
 		`SELECT DISTINCT a.role `+rolesOf+
 			` AND (a.project_id IS NULL OR a.project_id = (SELECT id FROM projects WHERE name = $2))`, person, project)
@@ -302,7 +304,7 @@ func (q Q) RolesIn(ctx context.Context, person int64, project string) (list []ac
 }
 
 // ProjectsOf lists the ids of the projects in which somebody has a role.
-func (q Q) ProjectsOf(ctx context.Context, person int64) (ids []int64, err error) {
+func (q Q) ProjectsOf(ctx context.Context, person record.PersonID) (ids []record.ProjectID, err error) {
 	err = q.list(ctx, &ids,
 		`SELECT j.id FROM projects j WHERE EXISTS (SELECT `+rolesOf+
 			` AND (a.project_id IS NULL OR a.project_id = j.id)) ORDER BY j.id`, person)

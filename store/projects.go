@@ -3,20 +3,22 @@ package store
 import (
 	"context"
 	"time"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 // Project is a registered repository's record.
 type Project struct {
-	ID      int64     `db:"id"`
-	Name    string    `db:"name"`
-	Remote  string    `db:"remote"`
-	HookKey []byte    `db:"hook_key"`
-	Created time.Time `db:"created_at"`
-	Held    string    `db:"held"`
-	HeldBy  string    `db:"held_by"`
-	AtOnce  int       `db:"at_once"`
-	HostNet bool      `db:"host_network"` // its steps may be given a machine's own network
-	Trouble string    `db:"hook_trouble"` // why pushes laid beside its repository are not taken in
+	ID      record.ProjectID `db:"id"`
+	Name    string           `db:"name"`
+	Remote  string           `db:"remote"`
+	HookKey []byte           `db:"hook_key"`
+	Created time.Time        `db:"created_at"`
+	Held    string           `db:"held"`
+	HeldBy  string           `db:"held_by"`
+	AtOnce  int              `db:"at_once"`
+	HostNet bool             `db:"host_network"` // its steps may be given a machine's own network
+	Trouble string           `db:"hook_trouble"` // why pushes laid beside its repository are not taken in
 }
 
 const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once, host_network, hook_trouble`
@@ -35,13 +37,13 @@ func (q Q) ProjectByName(ctx context.Context, name string) (p Project, err error
 }
 
 // ProjectByID finds a project.
-func (q Q) ProjectByID(ctx context.Context, id int64) (p Project, err error) {
+func (q Q) ProjectByID(ctx context.Context, id record.ProjectID) (p Project, err error) {
 	err = q.get(ctx, &p, `SELECT `+projectColumns+` FROM projects WHERE id = $1`, id)
 	return p, err
 }
 
 // ProjectsAmong lists projects by name: all, or of some ids.
-func (q Q) ProjectsAmong(ctx context.Context, ids []int64, all bool, page Page) (list []Project, err error) {
+func (q Q) ProjectsAmong(ctx context.Context, ids []record.ProjectID, all bool, page Page) (list []Project, err error) {
 	err = q.list(ctx, &list, `SELECT `+projectColumns+` FROM projects WHERE ($5 OR id = ANY($4))`+paged("name"),
 		append(page.args(), ids, all)...)
 	return list, err
@@ -54,17 +56,17 @@ func (q Q) LocalProjects(ctx context.Context) (list []Project, err error) {
 }
 
 // SetHostNetwork says whether a project's steps may be given a machine's own network.
-func (q Q) SetHostNetwork(ctx context.Context, project int64, may bool) error {
+func (q Q) SetHostNetwork(ctx context.Context, project record.ProjectID, may bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET host_network = $2 WHERE id = $1`, project, may)
 }
 
 // SetHookTrouble notes why pushes laid beside a project's repository are not taken in; "" when they are.
-func (q Q) SetHookTrouble(ctx context.Context, project int64, text string) error {
+func (q Q) SetHookTrouble(ctx context.Context, project record.ProjectID, text string) error {
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_trouble = $2 WHERE id = $1`, project, text)
 }
 
 // SourcesFor lists a project, and those that lend it their source.
-func (q Q) SourcesFor(ctx context.Context, project int64) (list []Project, err error) {
+func (q Q) SourcesFor(ctx context.Context, project record.ProjectID) (list []Project, err error) {
 	err = q.list(ctx, &list,
 		`SELECT `+projectColumns+` FROM projects WHERE id = $1 OR id IN (SELECT project_id FROM lendings WHERE to_id = $1)`,
 		project)
@@ -72,14 +74,14 @@ func (q Q) SourcesFor(ctx context.Context, project int64) (list []Project, err e
 }
 
 // Lendings lists the names of the projects that a project lends its source to.
-func (q Q) Lendings(ctx context.Context, project int64) (names []string, err error) {
+func (q Q) Lendings(ctx context.Context, project record.ProjectID) (names []string, err error) {
 	err = q.list(ctx, &names,
 		`SELECT p.name FROM lendings l JOIN projects p ON p.id = l.to_id WHERE l.project_id = $1 ORDER BY p.name`, project)
 	return names, err
 }
 
 // SetLendings writes which projects a project lends its source to.
-func (q Q) SetLendings(ctx context.Context, project int64, to []string) error {
+func (q Q) SetLendings(ctx context.Context, project record.ProjectID, to []string) error {
 	if err := q.do(ctx, nil, `DELETE FROM lendings WHERE project_id = $1`, project); err != nil {
 		return err
 	}

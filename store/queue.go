@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/schedule"
 )
 
@@ -19,12 +20,12 @@ func (q Q) LockQueue(ctx context.Context) error { return q.hold(ctx, queueLock) 
 // those of runs that have begun, then of older ones, come first, and no others would be handed out before them.
 func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Time) (*schedule.Queue, error) {
 	var rows []struct {
-		ID       int64                   `db:"id"`
-		Job      int64                   `db:"job_id"`
+		ID       record.AttemptID        `db:"id"`
+		Job      record.JobID            `db:"job_id"`
 		Place    int                     `db:"place"`
-		Project  int64                   `db:"project_id"`
-		Run      int64                   `db:"run_id"`
-		Number   int64                   `db:"number"`
+		Project  record.ProjectID        `db:"project_id"`
+		Run      record.RunID            `db:"run_id"`
+		Number   record.RunNumber        `db:"number"`
 		Pipeline string                  `db:"pipeline"`
 		Name     string                  `db:"name"`
 		Priority int                     `db:"priority"`
@@ -56,7 +57,7 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 	if err != nil {
 		return nil, err
 	}
-	out := &schedule.Queue{Now: now, Projects: map[int64]schedule.Project{}}
+	out := &schedule.Queue{Now: now, Projects: map[record.ProjectID]schedule.Project{}}
 	inLine := false // whether any job depends on other runs
 	for _, r := range rows {
 		inLine = inLine || r.Group != "" || r.AtOnce > 0
@@ -83,12 +84,12 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 // openRuns reads the runs that are not over.
 func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 	var runs []struct {
-		ID       int64  `db:"id"`
-		Number   int64  `db:"number"`
-		Project  int64  `db:"project_id"`
-		Pipeline string `db:"pipeline"`
-		Group    string `db:"run_group"`
-		Begun    bool   `db:"begun"`
+		ID       record.RunID     `db:"id"`
+		Number   record.RunNumber `db:"number"`
+		Project  record.ProjectID `db:"project_id"`
+		Pipeline string           `db:"pipeline"`
+		Group    string           `db:"run_group"`
+		Begun    bool             `db:"begun"`
 	}
 	err := q.list(ctx, &runs,
 		`SELECT id, number, project_id, pipeline, run_group, begun FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
@@ -101,10 +102,10 @@ func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 
 func (q Q) projectLoads(ctx context.Context, out *schedule.Queue) error {
 	var loads []struct {
-		ID      int64  `db:"id"`
-		Held    string `db:"held"`
-		AtOnce  int    `db:"at_once"`
-		Working int    `db:"working"`
+		ID      record.ProjectID `db:"id"`
+		Held    string           `db:"held"`
+		AtOnce  int              `db:"at_once"`
+		Working int              `db:"working"`
 	}
 	err := q.list(ctx, &loads,
 		`SELECT p.id, p.held, p.at_once, (SELECT count(*) FROM attempts a WHERE a.project_id = p.id
@@ -119,11 +120,12 @@ func (q Q) projectLoads(ctx context.Context, out *schedule.Queue) error {
 // HandOut gives queued attempts to runners, by attempt, and returns those that were still queued. With them their jobs
 // are at work, and their runs, whose limit begins to count with the first. An attempt whose job was cancelled in this
 // moment is not returned.
-func (q Q) HandOut(ctx context.Context, to map[int64]Runner, lease time.Duration) (list []Attempt, err error) {
+func (q Q) HandOut(ctx context.Context, to map[record.AttemptID]Runner, lease time.Duration) (list []Attempt,
+	err error) {
 	type row struct {
-		ID     int64             `json:"id"`
+		ID     record.AttemptID  `json:"id"`
 		Runner string            `json:"runner"`
-		Token  int64             `json:"token"`
+		Token  record.TokenID    `json:"token"`
 		Tools  map[string]string `json:"tools"`
 		Clock  int64             `json:"clock"`
 	}
@@ -166,18 +168,19 @@ func (q Q) TakeBack(ctx context.Context, a Attempt) error {
 }
 
 // OverdueRuns lists runs at work whose limit is over.
-func (q Q) OverdueRuns(ctx context.Context) (ids []int64, err error) {
+func (q Q) OverdueRuns(ctx context.Context) (ids []record.RunID, err error) {
 	err = q.list(ctx, &ids, `SELECT id FROM runs WHERE state = 'running' AND deadline < now() ORDER BY id LIMIT 100`)
 	return ids, err
 }
 
 // LimitSpent notes that a run has been ended for its limit.
-func (q Q) LimitSpent(ctx context.Context, run int64) error {
+func (q Q) LimitSpent(ctx context.Context, run record.RunID) error {
 	return q.do(ctx, nil, `UPDATE runs SET deadline = NULL WHERE id = $1`, run)
 }
 
 // OlderOpenRuns lists the ids of open runs of a branch's pushes with numbers below one, and whether they have begun.
-func (q Q) OlderOpenRuns(ctx context.Context, project int64, pipeline, branch string, number int64) (list []Run,
+func (q Q) OlderOpenRuns(ctx context.Context, project record.ProjectID, pipeline, branch string,
+	number record.RunNumber) (list []Run,
 	err error) {
 	err = q.list(ctx, &list,
 		`SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.trigger = 'push'
@@ -186,12 +189,12 @@ func (q Q) OlderOpenRuns(ctx context.Context, project int64, pipeline, branch st
 }
 
 // HoldProject keeps a project's jobs from being handed out; an empty reason lets them go again.
-func (q Q) HoldProject(ctx context.Context, id int64, reason, by string) error {
+func (q Q) HoldProject(ctx context.Context, id record.ProjectID, reason, by string) error {
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET held = $2, held_by = $3 WHERE id = $1`, id, reason, by)
 }
 
 // LimitProject sets how many jobs of a project may be at work at once; 0 for any number.
-func (q Q) LimitProject(ctx context.Context, id int64, atOnce int) error {
+func (q Q) LimitProject(ctx context.Context, id record.ProjectID, atOnce int) error {
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET at_once = $2 WHERE id = $1`, id, atOnce)
 }
 
@@ -202,22 +205,23 @@ func (q Q) Working(ctx context.Context) (n int, err error) {
 }
 
 // BranchesOfOpenRuns gives the branch of each run that is not over, by its id.
-func (q Q) BranchesOfOpenRuns(ctx context.Context) (map[int64]string, error) {
-	return q.textsByID(ctx, `SELECT id, branch AS text FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
+func (q Q) BranchesOfOpenRuns(ctx context.Context) (map[record.RunID]string, error) {
+	return textsByID[record.RunID](ctx, q, `SELECT id, branch AS text FROM runs
+		WHERE state IN ('queued', 'running', 'waiting')`)
 }
 
 // ProjectNames gives the name of each project, by its id.
-func (q Q) ProjectNames(ctx context.Context) (map[int64]string, error) {
-	return q.textsByID(ctx, `SELECT id, name AS text FROM projects`)
+func (q Q) ProjectNames(ctx context.Context) (map[record.ProjectID]string, error) {
+	return textsByID[record.ProjectID](ctx, q, `SELECT id, name AS text FROM projects`)
 }
 
-func (q Q) textsByID(ctx context.Context, query string, args ...any) (map[int64]string, error) {
+func textsByID[ID ~int64](ctx context.Context, q Q, query string, args ...any) (map[ID]string, error) {
 	var rows []struct {
-		ID   int64  `db:"id"`
+		ID   ID     `db:"id"`
 		Text string `db:"text"`
 	}
 	err := q.list(ctx, &rows, query, args...)
-	texts := make(map[int64]string, len(rows))
+	texts := make(map[ID]string, len(rows))
 	for _, r := range rows {
 		texts[r.ID] = r.Text
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/store"
@@ -65,7 +66,7 @@ func TestHandingOutBeginsJobAndRun(t *testing.T) {
 	}
 	runner := store.Runner{Name: "attic"}
 	runner.Tools.V = map[string]string{"clang": "14.0.6"}
-	given, err := s.HandOut(ctx, map[int64]store.Runner{id: runner, gone: runner}, time.Minute)
+	given, err := s.HandOut(ctx, map[record.AttemptID]store.Runner{id: runner, gone: runner}, time.Minute)
 	require.NoError(t, err)
 	require.Len(t, given, 1, "a job that was cancelled in this moment is not handed out")
 	assert.Equal(t, id, given[0].ID)
@@ -83,7 +84,7 @@ func TestHandingOutBeginsJobAndRun(t *testing.T) {
 	require.NotEmpty(t, events)
 	assert.Equal(t, store.Change{Project: "p", Run: r.Number, State: state.Running}, events[0].Body.V)
 
-	again, err := s.HandOut(ctx, map[int64]store.Runner{id: {Name: "other"}}, time.Minute)
+	again, err := s.HandOut(ctx, map[record.AttemptID]store.Runner{id: {Name: "other"}}, time.Minute)
 	require.NoError(t, err)
 	assert.Empty(t, again, "nothing is given twice")
 	require.NoError(t, s.SetRunState(ctx, r.ID, state.Queued, "", nil, nil))
@@ -95,7 +96,7 @@ func TestHandingOutBeginsJobAndRun(t *testing.T) {
 	job, err = s.JobByID(ctx, given[0].JobID)
 	require.NoError(t, err)
 	assert.Equal(t, state.Queued, job.State)
-	again, err = s.HandOut(ctx, map[int64]store.Runner{id: {Name: "other"}}, time.Minute)
+	again, err = s.HandOut(ctx, map[record.AttemptID]store.Runner{id: {Name: "other"}}, time.Minute)
 	require.NoError(t, err)
 	assert.Len(t, again, 1, "what went back can be given to another")
 }
@@ -109,7 +110,7 @@ func TestRunsThatHaveBegunComeFirst(t *testing.T) {
 	}
 	first := addAttempt(t, s, begun, "b0", []string{"linux"}, time.Now())
 	addAttempt(t, s, begun, "b1", []string{"linux"}, time.Now())
-	_, err := s.HandOut(t.Context(), map[int64]store.Runner{first: {Name: "r"}}, time.Minute)
+	_, err := s.HandOut(t.Context(), map[record.AttemptID]store.Runner{first: {Name: "r"}}, time.Minute)
 	require.NoError(t, err)
 	q := queueOf(t, s, nil, 1)
 	require.Len(t, q.Jobs, 1)

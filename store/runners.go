@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 // Runner is a machine's record.
@@ -22,8 +24,8 @@ type Runner struct {
 	Tools JSON[map[string]string] `db:"tools"`
 	Lacks Texts                   `db:"lacks"` // tools it has looked for in vain
 
-	Token   int64 `db:"-"` // by which it asks
-	Project int64 `db:"-"` // the only one that token is for; 0 any
+	Token   record.TokenID   `db:"-"` // by which it asks
+	Project record.ProjectID `db:"-"` // the only one that token is for; 0 any
 }
 
 const runnerColumns = `name, labels, platform, slots, seen_at, instance, version, held, held_by, clock_ms, tools, lacks`
@@ -92,16 +94,17 @@ func (q Q) ForgetRunner(ctx context.Context, name string, within time.Duration) 
 
 // MayWork tells of runners that wait for work, by their tokens, which still may: the token stands, and the runner of
 // the name is not held.
-func (q Q) MayWork(ctx context.Context, tokens []int64, names []string) (standing map[int64]bool, held map[string]bool,
+func (q Q) MayWork(ctx context.Context, tokens []record.TokenID, names []string) (standing map[record.TokenID]bool,
+	held map[string]bool,
 	err error) {
 	var rows []struct {
-		Token int64  `db:"token"`
-		Held  string `db:"held"`
+		Token record.TokenID `db:"token"`
+		Held  string         `db:"held"`
 	}
 	err = q.list(ctx, &rows,
 		`SELECT id AS token, '' AS held FROM tokens WHERE id = ANY($1) AND (expires_at IS NULL OR expires_at > now())
 		UNION ALL SELECT 0, name FROM runners WHERE name = ANY($2) AND held <> ''`, tokens, names)
-	standing, held = map[int64]bool{0: true}, map[string]bool{}
+	standing, held = map[record.TokenID]bool{0: true}, map[string]bool{}
 	for _, r := range rows {
 		if r.Held == "" {
 			standing[r.Token] = true

@@ -7,16 +7,17 @@ import (
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
 )
 
 // Run is one execution of a pipeline.
 type Run struct {
-	ID          int64                      `db:"id"`
-	ProjectID   int64                      `db:"project_id"`
+	ID          record.RunID               `db:"id"`
+	ProjectID   record.ProjectID           `db:"project_id"`
 	Project     string                     `db:"project"`
-	Number      int64                      `db:"number"`
+	Number      record.RunNumber           `db:"number"`
 	Pipeline    string                     `db:"pipeline"`
 	Trigger     plan.Trigger               `db:"trigger"`
 	Branch      string                     `db:"branch"`
@@ -39,7 +40,7 @@ type Run struct {
 	Proposal    string                     `db:"proposal"`
 	Outside     bool                       `db:"outside"`
 	Schedule    string                     `db:"schedule"`
-	CausedBy    int64                      `db:"caused_by"`
+	CausedBy    record.RunNumber           `db:"caused_by"`
 	Depth       int                        `db:"depth"`
 	Inputs      JSON[map[string]string]    `db:"inputs"`
 	Facts       JSON[condition.Facts]      `db:"facts"`
@@ -52,7 +53,7 @@ type Run struct {
 	Secrets     JSON[map[string]int]       `db:"secrets"`
 	Guard       string                     `db:"guard"`   // which protected secrets its steps list; "" none
 	Gated       bool                       `db:"gated"`   // it was given a secret, or restored what is gated
-	PushID      int64                      `db:"push_id"` // the event that started it; 0: a person
+	PushID      record.PushID              `db:"push_id"` // the event that started it; 0: a person
 }
 
 const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline, r.trigger, r.branch, r.tag,
@@ -66,8 +67,8 @@ const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline,
 // of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.
 func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
 	var counters struct {
-		Run   int64 `db:"last_run"`
-		Build int64 `db:"last_build"`
+		Run   record.RunNumber `db:"last_run"`
+		Build int64            `db:"last_build"`
 	}
 	step := 0
 	if build {
@@ -102,19 +103,19 @@ func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
 }
 
 // RunByNumber finds a run of a project.
-func (q Q) RunByNumber(ctx context.Context, project string, number int64) (r Run, err error) {
+func (q Q) RunByNumber(ctx context.Context, project string, number record.RunNumber) (r Run, err error) {
 	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE p.name = $1 AND r.number = $2`, project, number)
 	return r, err
 }
 
 // RunByID finds a run.
-func (q Q) RunByID(ctx context.Context, id int64) (r Run, err error) {
+func (q Q) RunByID(ctx context.Context, id record.RunID) (r Run, err error) {
 	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = $1`, id)
 	return r, err
 }
 
 // LockRun finds a run and locks it: what changes its jobs comes one after the other.
-func (q Q) LockRun(ctx context.Context, id int64) (r Run, err error) {
+func (q Q) LockRun(ctx context.Context, id record.RunID) (r Run, err error) {
 	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = $1 FOR UPDATE OF r`, id)
 	return r, err
 }
@@ -130,7 +131,7 @@ type RunFilter struct {
 }
 
 // Runs lists a project's runs, newest first.
-func (q Q) Runs(ctx context.Context, project int64, f RunFilter) (list []Run, err error) {
+func (q Q) Runs(ctx context.Context, project record.ProjectID, f RunFilter) (list []Run, err error) {
 	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = $1
 		AND ($2 = '' OR r.pipeline = $2) AND ($3 = '' OR r.branch = $3) AND ($4 = '' OR r.state = $4)
 		AND ($5 = 0 OR r.number < $5) AND ($7 = '' OR r.commit_id LIKE $7 || '%') ORDER BY r.number DESC LIMIT $6`,
@@ -139,14 +140,14 @@ func (q Q) Runs(ctx context.Context, project int64, f RunFilter) (list []Run, er
 }
 
 // LatestRuns finds the latest run of each project.
-func (q Q) LatestRuns(ctx context.Context, projects []int64) (list []Run, err error) {
+func (q Q) LatestRuns(ctx context.Context, projects []record.ProjectID) (list []Run, err error) {
 	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = ANY($1) AND r.number = p.last_run`, projects)
 	return list, err
 }
 
 // SetRunState writes where a run stands; one that has begun is not queued any more. Times that are nil stay as they
 // are, and so does the reason when empty.
-func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason string,
+func (q Q) SetRunState(ctx context.Context, id record.RunID, s state.State, reason string,
 	started, finished *time.Time) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE runs SET state = CASE WHEN $2 = 'queued' AND begun THEN 'running' ELSE $2 END, reason = CASE WHEN $3 = ''
@@ -156,20 +157,20 @@ func (q Q) SetRunState(ctx context.Context, id int64, s state.State, reason stri
 }
 
 // Reopen puts a run that is over back to work: some of its jobs are started again.
-func (q Q) Reopen(ctx context.Context, id int64) error {
+func (q Q) Reopen(ctx context.Context, id record.RunID) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL, begun = false,
 		reopened_at = now(), reopenings = reopenings + 1 WHERE id = $1`, id)
 }
 
 // NoteSecrets remembers which revisions of secrets a run's jobs were given.
-func (q Q) NoteSecrets(ctx context.Context, id int64, revisions map[string]int) error {
+func (q Q) NoteSecrets(ctx context.Context, id record.RunID, revisions map[string]int) error {
 	return q.do(ctx, nil, `UPDATE runs SET secrets = secrets || $2, gated = gated OR $3 WHERE id = $1`, id,
 		asJSON(revisions), len(revisions) > 0)
 }
 
 // Gate remembers that a run has restored what is gated.
-func (q Q) Gate(ctx context.Context, id int64) error {
+func (q Q) Gate(ctx context.Context, id record.RunID) error {
 	return q.do(ctx, nil, `UPDATE runs SET gated = true WHERE id = $1`, id)
 }
 
@@ -196,13 +197,13 @@ func orNone[V any](m map[string]V) map[string]V {
 }
 
 // LastBuild is the highest build number ever issued to a project.
-func (q Q) LastBuild(ctx context.Context, project int64) (n int64, err error) {
+func (q Q) LastBuild(ctx context.Context, project record.ProjectID) (n int64, err error) {
 	err = q.get(ctx, &n, `SELECT last_build FROM projects WHERE id = $1`, project)
 	return n, err
 }
 
 // NoteFailure remembers which job and step made a run fail first, for lists.
-func (q Q) NoteFailure(ctx context.Context, run, attempt int64) error {
+func (q Q) NoteFailure(ctx context.Context, run record.RunID, attempt record.AttemptID) error {
 	return q.do(ctx, nil, `UPDATE runs SET failed_at = (SELECT j.name || coalesce(' › ' || s.name, '')
 			FROM attempts a JOIN jobs j ON j.id = a.job_id
 			LEFT JOIN steps s ON s.attempt_id = a.id AND s.state IN ('failed', 'timed-out')

@@ -3,20 +3,22 @@ package store
 import (
 	"context"
 	"time"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 // Schedule is when a pipeline is due next.
 type Schedule struct {
-	ProjectID int64     `db:"project_id"`
-	Project   string    `db:"project"`
-	Pipeline  string    `db:"pipeline"`
-	Name      string    `db:"name"`
-	Cron      string    `db:"cron"`
-	Zone      string    `db:"zone"`
-	Branch    string    `db:"branch"`
-	Next      time.Time `db:"next_at"`
-	LastRun   int64     `db:"last_run"`
-	Note      string    `db:"note"`
+	ProjectID record.ProjectID `db:"project_id"`
+	Project   string           `db:"project"`
+	Pipeline  string           `db:"pipeline"`
+	Name      string           `db:"name"`
+	Cron      string           `db:"cron"`
+	Zone      string           `db:"zone"`
+	Branch    string           `db:"branch"`
+	Next      time.Time        `db:"next_at"`
+	LastRun   record.RunNumber `db:"last_run"`
+	Note      string           `db:"note"`
 }
 
 const scheduleColumns = `s.project_id, p.name AS project, s.pipeline, s.name, s.cron, s.zone, s.branch, s.next_at,
@@ -24,7 +26,7 @@ const scheduleColumns = `s.project_id, p.name AS project, s.pipeline, s.name, s.
 	FROM schedules s JOIN projects p ON p.id = s.project_id`
 
 // SetSchedules makes a project's schedules those of a list. One that is as it was keeps its next time.
-func (q Q) SetSchedules(ctx context.Context, project int64, list []Schedule) error {
+func (q Q) SetSchedules(ctx context.Context, project record.ProjectID, list []Schedule) error {
 	keep := []string{}
 	for _, s := range list {
 		keep = append(keep, s.Pipeline+"\x1f"+s.Name)
@@ -62,20 +64,21 @@ func (q Q) ScheduleDone(ctx context.Context, s Schedule, next time.Time, note st
 }
 
 // ScheduleRan notes the run a schedule has started last.
-func (q Q) ScheduleRan(ctx context.Context, project int64, pipeline, name string, run int64) error {
+func (q Q) ScheduleRan(ctx context.Context, project record.ProjectID, pipeline, name string,
+	run record.RunNumber) error {
 	return q.do(ctx, nil, `UPDATE schedules SET last_run = $4 WHERE project_id = $1 AND pipeline = $2 AND name = $3`,
 		project, pipeline, name, run)
 }
 
 // Schedules lists a project's schedules.
-func (q Q) Schedules(ctx context.Context, project int64) (list []Schedule, err error) {
+func (q Q) Schedules(ctx context.Context, project record.ProjectID) (list []Schedule, err error) {
 	err = q.list(ctx, &list, `SELECT `+scheduleColumns+` WHERE s.project_id = $1 ORDER BY s.next_at, s.pipeline, s.name`,
 		project)
 	return list, err
 }
 
 // Head is the last commit of a branch that a pipeline has seen; "" when there is none.
-func (q Q) Head(ctx context.Context, project int64, pipeline, branch string) (commit string, err error) {
+func (q Q) Head(ctx context.Context, project record.ProjectID, pipeline, branch string) (commit string, err error) {
 	err = q.get(ctx, &commit, `SELECT commit_id FROM heads WHERE project_id = $1 AND pipeline = $2 AND branch = $3`,
 		project, pipeline, branch)
 	if err == ErrNotFound {
@@ -85,19 +88,19 @@ func (q Q) Head(ctx context.Context, project int64, pipeline, branch string) (co
 }
 
 // SetHead notes which commit of a branch a pipeline has seen.
-func (q Q) SetHead(ctx context.Context, project int64, pipeline, branch, commit string) error {
+func (q Q) SetHead(ctx context.Context, project record.ProjectID, pipeline, branch, commit string) error {
 	return q.do(ctx, nil, `INSERT INTO heads (project_id, pipeline, branch, commit_id) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (project_id, pipeline, branch) DO UPDATE SET commit_id = $4`, project, pipeline, branch, commit)
 }
 
 // AddOwnCommit notes a commit the service has made.
-func (q Q) AddOwnCommit(ctx context.Context, project int64, commit string) error {
+func (q Q) AddOwnCommit(ctx context.Context, project record.ProjectID, commit string) error {
 	return q.do(ctx, nil, `INSERT INTO own_commits (project_id, commit_id) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
 		project, commit)
 }
 
 // IsOwnCommit reports whether the service has made a commit.
-func (q Q) IsOwnCommit(ctx context.Context, project int64, commit string) (own bool, err error) {
+func (q Q) IsOwnCommit(ctx context.Context, project record.ProjectID, commit string) (own bool, err error) {
 	err = q.get(ctx, &own, `SELECT EXISTS (SELECT 1 FROM own_commits WHERE project_id = $1 AND commit_id = $2)`, project,
 		commit)
 	return own, err

@@ -5,23 +5,24 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Secret is a secret's record, with what is known of its current value.
 type Secret struct {
-	ID       int64      `db:"id"`
-	Name     string     `db:"name"` // in the project that was asked about
-	HomeID   int64      `db:"home_id"`
-	Home     string     `db:"home"` // name of the project whose keepers set it
-	Shared   Texts      `db:"shared"`
-	Note     string     `db:"note"`
-	Expires  *time.Time `db:"expires_at"`
-	Branches Texts      `db:"branches"`
-	Tags     Texts      `db:"tags"`
-	Pipes    Texts      `db:"pipelines"`
-	UsedRun  int64      `db:"used_run"` // number of the last run that was given it; 0: none
-	UsedIn   string     `db:"used_in"`  // its project
-	Used     *time.Time `db:"used_at"`
+	ID       record.SecretID  `db:"id"`
+	Name     string           `db:"name"` // in the project that was asked about
+	HomeID   record.ProjectID `db:"home_id"`
+	Home     string           `db:"home"` // name of the project whose keepers set it
+	Shared   Texts            `db:"shared"`
+	Note     string           `db:"note"`
+	Expires  *time.Time       `db:"expires_at"`
+	Branches Texts            `db:"branches"`
+	Tags     Texts            `db:"tags"`
+	Pipes    Texts            `db:"pipelines"`
+	UsedRun  record.RunNumber `db:"used_run"` // number of the last run that was given it; 0: none
+	UsedIn   string           `db:"used_in"`  // its project
+	Used     *time.Time       `db:"used_at"`
 	Revision
 }
 
@@ -53,19 +54,19 @@ const secretColumns = `s.id, n.name, s.home_id, h.name AS home, s.note, s.expire
 	LEFT JOIN runs u ON u.id = s.used_run LEFT JOIN projects up ON up.id = u.project_id`
 
 // Secrets lists the secrets a project may use, by name.
-func (q Q) Secrets(ctx context.Context, project int64, page Page) (list []Secret, err error) {
+func (q Q) Secrets(ctx context.Context, project record.ProjectID, page Page) (list []Secret, err error) {
 	err = q.list(ctx, &list, `SELECT `+secretColumns+` WHERE n.project_id = $4`+paged("n.name"),
 		append(page.args(), project)...)
 	return list, err
 }
 
 // LockSecrets holds which secrets a project has for the transaction.
-func (q Q) LockSecrets(ctx context.Context, project int64) error {
-	return q.hold(ctx, secretsLock+project)
+func (q Q) LockSecrets(ctx context.Context, project record.ProjectID) error {
+	return q.hold(ctx, secretsLock+int64(project))
 }
 
 // LockSecret holds a secret that a project may use for the transaction, so that changes to one go one after the other.
-func (q Q) LockSecret(ctx context.Context, project int64, name string) error {
+func (q Q) LockSecret(ctx context.Context, project record.ProjectID, name string) error {
 	var id int64
 	return q.get(ctx, &id,
 		`SELECT s.id FROM secret_names n JOIN secrets s ON s.id = n.secret_id WHERE n.project_id = $1 AND n.name = $2
@@ -73,14 +74,14 @@ func (q Q) LockSecret(ctx context.Context, project int64, name string) error {
 }
 
 // SecretByName finds a secret a project may use.
-func (q Q) SecretByName(ctx context.Context, project int64, name string) (s Secret, err error) {
+func (q Q) SecretByName(ctx context.Context, project record.ProjectID, name string) (s Secret, err error) {
 	err = q.get(ctx, &s, `SELECT `+secretColumns+` WHERE n.project_id = $1 AND n.name = $2`, project, name)
 	return s, err
 }
 
 // AddSecret makes a secret without a value, which AddRevision must give it in the same transaction; ErrExists when
 // the project has one of that name.
-func (q Q) AddSecret(ctx context.Context, project int64, name string) (id int64, err error) {
+func (q Q) AddSecret(ctx context.Context, project record.ProjectID, name string) (id record.SecretID, err error) {
 	if err = q.get(ctx, &id, `INSERT INTO secrets (home_id, revision) VALUES ($1, 0) RETURNING id`, project); err != nil {
 		return 0, err
 	}
@@ -88,12 +89,12 @@ func (q Q) AddSecret(ctx context.Context, project int64, name string) (id int64,
 }
 
 // NameSecret lets a project use a secret under a name; ErrExists when the project has one of that name.
-func (q Q) NameSecret(ctx context.Context, project int64, name string, id int64) error {
+func (q Q) NameSecret(ctx context.Context, project record.ProjectID, name string, id record.SecretID) error {
 	return q.do(ctx, nil, `INSERT INTO secret_names (project_id, name, secret_id) VALUES ($1, $2, $3)`, project, name, id)
 }
 
 // UnnameSecret takes a secret from a project that it was shared with.
-func (q Q) UnnameSecret(ctx context.Context, project, id int64) error {
+func (q Q) UnnameSecret(ctx context.Context, project record.ProjectID, id record.SecretID) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM secret_names WHERE project_id = $1 AND secret_id = $2`, project, id)
 }
 
@@ -101,7 +102,7 @@ func (q Q) UnnameSecret(ctx context.Context, project, id int64) error {
 const keptRevisions = 10
 
 // AddRevision writes a secret's next value; its number is returned. ErrMaster when that it is encrypted to is no more.
-func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, err error) {
+func (q Q) AddRevision(ctx context.Context, id record.SecretID, r Revision) (number int, err error) {
 	if err = q.get(ctx, &number, `UPDATE secrets SET revision = revision + 1 WHERE id = $1 RETURNING revision`,
 		id); err != nil {
 		return 0, err
@@ -119,19 +120,20 @@ func (q Q) AddRevision(ctx context.Context, id int64, r Revision) (number int, e
 const revisionColumns = `revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions`
 
 // Revisions lists the values of a secret that are kept, newest first.
-func (q Q) Revisions(ctx context.Context, id int64) (list []Revision, err error) {
+func (q Q) Revisions(ctx context.Context, id record.SecretID) (list []Revision, err error) {
 	err = q.list(ctx, &list, `SELECT `+revisionColumns+` WHERE secret_id = $1 ORDER BY revision DESC`, id)
 	return list, err
 }
 
 // Revision finds one value of a secret, which stays encrypted as it is until the transaction's end.
-func (q Q) Revision(ctx context.Context, id int64, number int) (r Revision, err error) {
+func (q Q) Revision(ctx context.Context, id record.SecretID, number int) (r Revision, err error) {
 	err = q.get(ctx, &r, `SELECT `+revisionColumns+` WHERE secret_id = $1 AND revision = $2 FOR SHARE`, id, number)
 	return r, err
 }
 
 // ChangeSecret writes what is said about a secret besides its value.
-func (q Q) ChangeSecret(ctx context.Context, id int64, note string, expires *time.Time, s access.Scope) error {
+func (q Q) ChangeSecret(ctx context.Context, id record.SecretID, note string, expires *time.Time,
+	s access.Scope) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE secrets SET note = $2, expires_at = $3, pipelines = $4, branches = $5, tags = $6 WHERE id = $1`,
 		id, note, expires, texts(s.Pipelines), texts(s.Branches), texts(s.Tags))
@@ -146,12 +148,12 @@ func texts(list []string) []string {
 }
 
 // DropSecret removes a secret with all its values, from every project.
-func (q Q) DropSecret(ctx context.Context, id int64) error {
+func (q Q) DropSecret(ctx context.Context, id record.SecretID) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM secrets WHERE id = $1`, id)
 }
 
 // NoteSecretUse remembers which run was given secrets last.
-func (q Q) NoteSecretUse(ctx context.Context, run int64, ids []int64) error {
+func (q Q) NoteSecretUse(ctx context.Context, run record.RunID, ids []record.SecretID) error {
 	return q.do(ctx, nil, `UPDATE secrets SET used_run = $1, used_at = now() WHERE id IN
 		(SELECT id FROM secrets WHERE id = ANY($2) ORDER BY id FOR NO KEY UPDATE)`, run,
 		ids) // in one order, or two could wait for each other
@@ -183,9 +185,9 @@ func (q Q) KeepMaster(ctx context.Context, recipient string) error {
 
 // Sealed is an encrypted record: a secret's value, or a project's hook key when Revision is 0.
 type Sealed struct {
-	ID         int64  `db:"id"`
-	Revision   int    `db:"revision"`
-	Ciphertext []byte `db:"ciphertext"`
+	ID         record.ProjectID `db:"id"`
+	Revision   int              `db:"revision"`
+	Ciphertext []byte           `db:"ciphertext"`
 }
 
 // SealedToOthers locks up to limit records that are encrypted to anybody but a recipient; those that another

@@ -8,6 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/version"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -52,7 +55,7 @@ func addRun(t *testing.T, s *store.Store, p store.Project, change func(*store.Ru
 }
 
 // addAttempt queues an attempt of a job of its own.
-func addAttempt(t *testing.T, s *store.Store, r store.Run, name string, labels []string, at time.Time) int64 {
+func addAttempt(t *testing.T, s *store.Store, r store.Run, name string, labels []string, at time.Time) record.AttemptID {
 	t.Helper()
 	d := &definition.Job{Name: name, Machine: labels, Step: []*definition.Step{{Name: "one"}, {Name: "two"}}}
 	jobs := []store.Job{{RunID: r.ID, Name: name, State: state.Queued, Ready: true}}
@@ -78,7 +81,7 @@ func claim(ctx context.Context, s *store.Store, name string, labels []string, le
 		if len(given) == 0 {
 			return store.ErrNotFound
 		}
-		list, err := q.HandOut(ctx, map[int64]store.Runner{given[0].Job.ID: {Name: name}}, lease)
+		list, err := q.HandOut(ctx, map[record.AttemptID]store.Runner{given[0].Job.ID: {Name: name}}, lease)
 		if err != nil || len(list) != 1 {
 			return errors.Join(err, fmt.Errorf("%d attempts handed out", len(list)))
 		}
@@ -93,7 +96,7 @@ func TestClaimsNeverGiveAJobTwice(t *testing.T) {
 	r := addRun(t, s, project(t, s), nil)
 	const jobs = 150
 	start := time.Now().Add(-time.Hour)
-	var order []int64
+	var order []record.AttemptID
 	for i := range jobs {
 		order = append(order, addAttempt(t, s, r, fmt.Sprintf("j%d", i), []string{"linux"}, start.Add(time.Duration(i)*time.Second)))
 	}
@@ -103,7 +106,7 @@ func TestClaimsNeverGiveAJobTwice(t *testing.T) {
 	assert.Equal(t, order[0], first.ID, "the oldest that fits, not the older one that does not")
 
 	var mu sync.Mutex
-	claimed := map[int64]string{first.ID: "r0"}
+	claimed := map[record.AttemptID]string{first.ID: "r0"}
 	var all sync.WaitGroup
 	for n := range 12 {
 		all.Go(func() {
@@ -190,7 +193,7 @@ func TestLeases(t *testing.T) {
 	assert.Equal(t, "by ada", a.StopReason)
 }
 
-func lost0(t *testing.T, s *store.Store, id int64) store.Attempt {
+func lost0(t *testing.T, s *store.Store, id record.AttemptID) store.Attempt {
 	t.Helper()
 	a, err := s.AttemptByID(t.Context(), id)
 	require.NoError(t, err)
@@ -201,7 +204,7 @@ func TestNumbersAreUniqueWithoutGaps(t *testing.T) {
 	s := open(t)
 	p := project(t, s)
 	var mu sync.Mutex
-	runs, builds := map[int64]bool{}, map[int64]bool{}
+	runs, builds := map[record.RunNumber]bool{}, map[version.BuildNumber]bool{}
 	var all sync.WaitGroup
 	const n = 40
 	for i := range n {
@@ -223,14 +226,14 @@ func TestNumbersAreUniqueWithoutGaps(t *testing.T) {
 			}
 			assert.NoError(t, err)
 			mu.Lock()
-			runs[r.Number], builds[int64(r.BuildNumber)] = true, true
+			runs[r.Number], builds[r.BuildNumber] = true, true
 			mu.Unlock()
 		})
 	}
 	all.Wait()
-	for i := int64(1); i <= n*3/4; i++ {
-		assert.True(t, runs[i], "run %d", i)
-		assert.True(t, builds[i], "build %d", i)
+	for i := 1; i <= n*3/4; i++ {
+		assert.True(t, runs[record.RunNumber(i)], "run %d", i)
+		assert.True(t, builds[version.BuildNumber(i)], "build %d", i)
 	}
 	broken := store.Run{ProjectID: p.ID, Pipeline: "x", Trigger: "push", Commit: "c", State: state.Failed, Queued: time.Now()}
 	require.NoError(t, s.AddRun(t.Context(), &broken, false))
@@ -252,7 +255,7 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 			r.Env.V = map[string]string{"A": "ü\n"}
 		})
 	}
-	numbers := func(f store.RunFilter) (out []int64) {
+	numbers := func(f store.RunFilter) (out []record.RunNumber) {
 		list, err := s.Runs(t.Context(), p.ID, f)
 		require.NoError(t, err)
 		for _, r := range list {
@@ -260,16 +263,16 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []int64{10, 9, 8}, numbers(store.RunFilter{Limit: 3}))
-	assert.Equal(t, []int64{7, 6, 5}, numbers(store.RunFilter{Limit: 3, Before: 8}))
-	assert.Equal(t, []int64{9, 7, 5, 3, 1}, numbers(store.RunFilter{Limit: 50, Branch: "work/a"}))
-	assert.Equal(t, []int64{6, 1}, numbers(store.RunFilter{Limit: 50, Pipeline: "release"}))
+	assert.Equal(t, []record.RunNumber{10, 9, 8}, numbers(store.RunFilter{Limit: 3}))
+	assert.Equal(t, []record.RunNumber{7, 6, 5}, numbers(store.RunFilter{Limit: 3, Before: 8}))
+	assert.Equal(t, []record.RunNumber{9, 7, 5, 3, 1}, numbers(store.RunFilter{Limit: 50, Branch: "work/a"}))
+	assert.Equal(t, []record.RunNumber{6, 1}, numbers(store.RunFilter{Limit: 50, Pipeline: "release"}))
 	assert.Empty(t, numbers(store.RunFilter{Limit: 50, State: state.Passed}))
 	r, err := s.RunByNumber(t.Context(), "p", 3)
 	require.NoError(t, err)
 	assert.Equal(t, "it's \"quoted\"", r.Findings.V[0].Message)
 	assert.Equal(t, "ü\n", r.Env.V["A"])
-	latest, err := s.LatestRuns(t.Context(), []int64{p.ID})
+	latest, err := s.LatestRuns(t.Context(), []record.ProjectID{p.ID})
 	require.NoError(t, err)
 	require.Len(t, latest, 1)
 	assert.EqualValues(t, 10, latest[0].Number)
@@ -296,7 +299,7 @@ func TestEventsComeBackWhenTheirPublishingFails(t *testing.T) {
 	ctx := t.Context()
 	p := project(t, s)
 	for i := range 3 {
-		require.NoError(t, s.AddEvent(ctx, p.ID, store.Change{Project: "p", Run: int64(i), State: state.Running}))
+		require.NoError(t, s.AddEvent(ctx, p.ID, store.Change{Project: "p", Run: record.RunNumber(i), State: state.Running}))
 	}
 	err := s.Tx(ctx, func(q store.Q) error {
 		list, err := q.TakeEvents(ctx)
@@ -314,6 +317,31 @@ func TestEventsComeBackWhenTheirPublishingFails(t *testing.T) {
 	assert.Empty(t, list)
 }
 
+func TestAPushIsPlannedByOneAtATime(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id, _, err := s.AddPush(ctx, project(t, s).ID, "d1", []byte(`{}`))
+	require.NoError(t, err)
+	begin := func(lease time.Duration) (int, error) {
+		p, err := s.BeginPlanning(ctx, id, lease)
+		return p.Begun, err
+	}
+	n, err := begin(0) // of somebody who ended at once
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	n, err = begin(0)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.NoError(t, s.KeepPlanning(ctx, id, time.Hour))
+	_, err = begin(time.Hour)
+	assert.ErrorIs(t, err, store.ErrNotFound, "another has it")
+	require.NoError(t, s.PlanningReturned(ctx, id))
+	require.NoError(t, s.KeepPlanning(ctx, id, time.Hour), "what was given back is not kept")
+	n, err = begin(time.Hour)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+}
+
 func TestPushesAreTakenOnce(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
@@ -326,14 +354,11 @@ func TestPushesAreTakenOnce(t *testing.T) {
 	assert.True(t, again)
 	assert.Equal(t, id, same)
 	require.NoError(t, s.Tx(ctx, func(q store.Q) error {
-		_, err := q.TakePush(ctx, id)
-		require.NoError(t, err)
-		_, err = s.TakePush(ctx, id)
-		assert.ErrorIs(t, err, store.ErrNotFound, "while one plans it, another passes it over")
+		require.NoError(t, q.TakePush(ctx, id))
+		assert.ErrorIs(t, s.TakePush(ctx, id), store.ErrNotFound, "while one plans it, another passes it over")
 		return q.PushPlanned(ctx, id, "1 run")
 	}))
-	_, err = s.TakePush(ctx, id)
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, s.TakePush(ctx, id), store.ErrNotFound)
 	left, err := s.UnplannedPushes(ctx, time.Now().Add(time.Hour))
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -5,22 +5,23 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Token is an API token's record.
 type Token struct {
-	ID        int64       `db:"id"`
-	Name      string      `db:"name"`
-	Kind      string      `db:"kind"`
-	Person    string      `db:"person"`
-	PersonID  int64       `db:"person_id"`
-	Role      access.Role `db:"role"`       // the most it may do; "" as its person
-	ProjectID int64       `db:"project_id"` // the only project it is for; 0 any
-	Project   string      `db:"project"`
-	Created   time.Time   `db:"created_at"`
-	Expires   *time.Time  `db:"expires_at"`
-	LastUsed  *time.Time  `db:"last_used_at"`
-	MadeBy    string      `db:"made_by"`
+	ID        record.TokenID   `db:"id"`
+	Name      string           `db:"name"`
+	Kind      string           `db:"kind"`
+	Person    string           `db:"person"`
+	PersonID  record.PersonID  `db:"person_id"`
+	Role      access.Role      `db:"role"`       // the most it may do; "" as its person
+	ProjectID record.ProjectID `db:"project_id"` // the only project it is for; 0 any
+	Project   string           `db:"project"`
+	Created   time.Time        `db:"created_at"`
+	Expires   *time.Time       `db:"expires_at"`
+	LastUsed  *time.Time       `db:"last_used_at"`
+	MadeBy    string           `db:"made_by"`
 }
 
 const tokenColumns = `t.id, t.name, t.kind, coalesce(p.name, '') AS person, coalesce(t.person_id, 0) AS person_id,
@@ -37,9 +38,9 @@ type NewToken struct {
 	Hash     []byte
 	Name     string
 	Kind     string
-	PersonID int64 // 0 for a runner's
+	PersonID record.PersonID // 0 for a runner's
 	Role     access.Role
-	Project  int64 // 0 any
+	Project  record.ProjectID // 0 any
 	Expires  *time.Time
 	MadeBy   string // who made it
 }
@@ -68,7 +69,8 @@ func (q Q) TokenByHash(ctx context.Context, hash []byte) (t Token, err error) {
 
 // Tokens lists up to limit tokens after an id, oldest first, with a text in their name or their person's: those of a
 // person, or all when person is 0.
-func (q Q) Tokens(ctx context.Context, person, after int64, contains string, limit int) (list []Token, err error) {
+func (q Q) Tokens(ctx context.Context, person record.PersonID, after int64, contains string, limit int) (list []Token,
+	err error) {
 	err = q.list(ctx, &list, `SELECT `+tokenColumns+tokensFrom+` WHERE ($1 = 0 OR t.person_id = $1) AND t.id > $2
 		AND strpos(lower(concat_ws(' ', t.name, p.name)), lower($3)) > 0 ORDER BY t.id LIMIT $4`, person, after, contains,
 		limit)
@@ -76,13 +78,13 @@ func (q Q) Tokens(ctx context.Context, person, after int64, contains string, lim
 }
 
 // TokenByID finds a token.
-func (q Q) TokenByID(ctx context.Context, id int64) (t Token, err error) {
+func (q Q) TokenByID(ctx context.Context, id record.TokenID) (t Token, err error) {
 	err = q.get(ctx, &t, `SELECT `+tokenColumns+tokensFrom+` WHERE t.id = $1`, id)
 	return t, err
 }
 
 // RevokeToken removes a token.
-func (q Q) RevokeToken(ctx context.Context, id int64) error {
+func (q Q) RevokeToken(ctx context.Context, id record.TokenID) error {
 	return q.do(ctx, ErrNotFound, `DELETE FROM tokens WHERE id = $1`, id)
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 )
 
@@ -43,7 +44,7 @@ func TestSecretsAndTheirRevisions(t *testing.T) {
 	require.NoError(t, s.ChangeSecret(ctx, id, "from the feed's page", &until, access.Scope{Tags: []string{"v*"}}))
 	require.NoError(t, s.NameSecret(ctx, q.ID, "KEY", id))
 	r := addRun(t, s, p, nil)
-	require.NoError(t, s.NoteSecretUse(ctx, r.ID, []int64{id}))
+	require.NoError(t, s.NoteSecretUse(ctx, r.ID, []record.SecretID{id}))
 	shared, err := s.SecretByName(ctx, q.ID, "KEY")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"v*"}, []string(shared.Tags))
@@ -142,7 +143,7 @@ func TestRolesComeByPersonByGroupAndForEveryProject(t *testing.T) {
 	assert.Empty(t, roles)
 	ids, err := s.ProjectsOf(ctx, ada.ID)
 	require.NoError(t, err)
-	assert.Equal(t, []int64{p.ID}, ids)
+	assert.Equal(t, []record.ProjectID{p.ID}, ids)
 	require.NoError(t, s.DropGrant(ctx, store.Grant{Person: "ada"}))
 	assert.ErrorIs(t, s.DropGrant(ctx, store.Grant{Person: "ada"}), store.ErrNotFound)
 	require.NoError(t, s.DropGroup(ctx, g.ID))
@@ -207,10 +208,10 @@ func TestARunnersTokenOpensItsAttemptAndItsSources(t *testing.T) {
 	id := addAttempt(t, s, addRun(t, s, p, nil), "j", []string{"linux"}, time.Now())
 	token, err := s.AddToken(ctx, store.NewToken{Hash: []byte("box"), Name: "box", Kind: "runner"})
 	require.NoError(t, err)
-	given, err := s.HandOut(ctx, map[int64]store.Runner{id: {Name: "box", Token: token.ID + 99}}, time.Minute)
+	given, err := s.HandOut(ctx, map[record.AttemptID]store.Runner{id: {Name: "box", Token: token.ID + 99}}, time.Minute)
 	require.NoError(t, err)
 	assert.Empty(t, given, "nothing is handed to a token that is not there")
-	_, err = s.HandOut(ctx, map[int64]store.Runner{id: {Name: "box", Token: token.ID}}, time.Minute)
+	_, err = s.HandOut(ctx, map[record.AttemptID]store.Runner{id: {Name: "box", Token: token.ID}}, time.Minute)
 	require.NoError(t, err)
 	check := func(want bool, is func(context.Context) (bool, error)) {
 		t.Helper()

@@ -18,6 +18,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 )
 
 const (
@@ -100,7 +101,10 @@ func (s *Stream) Close() {
 }
 
 // LogID names the log of one attempt.
-type LogID struct{ Run, Attempt int64 }
+type LogID struct {
+	Run     record.RunID
+	Attempt record.AttemptID
+}
 
 func (id LogID) subject() string { return fmt.Sprintf("log.%d.%d", id.Run, id.Attempt) }
 
@@ -142,7 +146,7 @@ func batchOf(subject string, header nats.Header, data []byte) (Batch, error) {
 		}
 		n[i] = v
 	}
-	return Batch{ID: LogID{n[0], n[1]}, First: n[2], Count: n[3], Text: data}, nil
+	return Batch{ID: LogID{record.RunID(n[0]), record.AttemptID(n[1])}, First: n[2], Count: n[3], Text: data}, nil
 }
 
 // LastLine is the number of the last line of a log that the stream holds; 0 when it holds none.
@@ -242,7 +246,7 @@ type LogReader struct{ messages jetstream.MessagesContext }
 const readAhead = 4
 
 // Logs reads all logs of a run from the stream's beginning on, or only one attempt's.
-func (s *Stream) Logs(ctx context.Context, run int64, attempt int64) (*LogReader, error) {
+func (s *Stream) Logs(ctx context.Context, run record.RunID, attempt record.AttemptID) (*LogReader, error) {
 	subject := fmt.Sprintf("log.%d.*", run)
 	if attempt != 0 {
 		subject = LogID{run, attempt}.subject()
@@ -304,7 +308,8 @@ func (s *Stream) LastEvent(ctx context.Context) (uint64, error) {
 type EventReader struct{ messages jetstream.MessagesContext }
 
 // Events reads events after a sequence: of all projects (0, 0), of one, or of one run of it.
-func (s *Stream) Events(ctx context.Context, after uint64, project, run int64) (*EventReader, error) {
+func (s *Stream) Events(ctx context.Context, after uint64, project record.ProjectID,
+	run record.RunNumber) (*EventReader, error) {
 	subject := "event.*.*"
 	switch {
 	case run != 0:

@@ -11,6 +11,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 )
 
 func open(t *testing.T, dir string) *Stream {
@@ -84,14 +85,14 @@ func TestEventsResumeAndAreNotDoubled(t *testing.T) {
 	s := open(t, t.TempDir())
 	for i := range 3 {
 		for range 2 {
-			require.NoError(t, s.PublishEvent(t.Context(), 1, fmt.Sprint("e", i), api.Change{Project: "p", Run: int64(i)}))
+			require.NoError(t, s.PublishEvent(t.Context(), 1, fmt.Sprint("e", i), api.Change{Project: "p", Run: record.RunNumber(i)}))
 		}
 	}
 	require.NoError(t, s.PublishEvent(t.Context(), 2, "other", api.Change{Project: "q", Run: 9}))
 	r, err := s.Events(t.Context(), 1, 1, 0)
 	require.NoError(t, err)
 	defer r.Close()
-	for want := int64(1); want < 3; want++ {
+	for want := record.RunNumber(1); want < 3; want++ {
 		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		e, err := r.Next(ctx)
 		cancel()

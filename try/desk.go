@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -23,7 +24,7 @@ type desk struct {
 	print  func(api.LogBatch)
 
 	mu   sync.Mutex
-	jobs map[int64]*told
+	jobs map[record.AttemptID]*told
 }
 
 // told is what a job has told so far.
@@ -41,32 +42,32 @@ type told struct {
 }
 
 func newDesk(folder string, print func(api.LogBatch)) *desk {
-	return &desk{folder: folder, print: print, jobs: map[int64]*told{}}
+	return &desk{folder: folder, print: print, jobs: map[record.AttemptID]*told{}}
 }
 
 // open begins a job and gives it the id of its attempt.
-func (d *desk) open(name string) int64 {
+func (d *desk) open(name string) record.AttemptID {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	id := int64(len(d.jobs) + 1)
+	id := record.AttemptID(len(d.jobs) + 1)
 	d.jobs[id] = &told{name: name, claimed: time.Now(), steps: map[int]api.StepReport{}, started: map[int]time.Time{}}
 	return id
 }
 
-func (d *desk) of(attempt int64) *told {
+func (d *desk) of(attempt record.AttemptID) *told {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.jobs[attempt]
 }
 
-func (d *desk) with(attempt int64, do func(*told)) error {
+func (d *desk) with(attempt record.AttemptID, do func(*told)) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	do(d.jobs[attempt])
 	return nil
 }
 
-func (d *desk) AppendLog(_ context.Context, attempt, first int64, text []byte) error {
+func (d *desk) AppendLog(_ context.Context, attempt record.AttemptID, first int64, text []byte) error {
 	lines, err := logline.Decode(first, text)
 	if err != nil || len(lines) == 0 {
 		return err
@@ -76,16 +77,16 @@ func (d *desk) AppendLog(_ context.Context, attempt, first int64, text []byte) e
 }
 
 // Beat has no news: whoever tries a pipeline stops it by Ctrl-C.
-func (d *desk) Beat(ctx context.Context, _ int64) (api.Beat, error) {
+func (d *desk) Beat(ctx context.Context, _ record.AttemptID) (api.Beat, error) {
 	<-ctx.Done()
 	return api.Beat{}, ctx.Err()
 }
 
-func (d *desk) Prepared(_ context.Context, attempt int64, in api.Prepared) error {
+func (d *desk) Prepared(_ context.Context, attempt record.AttemptID, in api.Prepared) error {
 	return d.with(attempt, func(t *told) { t.prepared, t.caches = time.UnixMilli(in.At), in.Caches })
 }
 
-func (d *desk) ReportSteps(_ context.Context, attempt int64, steps []api.StepReport) error {
+func (d *desk) ReportSteps(_ context.Context, attempt record.AttemptID, steps []api.StepReport) error {
 	return d.with(attempt, func(t *told) {
 		for _, s := range steps {
 			if _, began := t.started[s.Step]; !began {
@@ -96,18 +97,18 @@ func (d *desk) ReportSteps(_ context.Context, attempt int64, steps []api.StepRep
 	})
 }
 
-func (d *desk) HandBack(_ context.Context, attempt int64, in api.HandBack) error {
+func (d *desk) HandBack(_ context.Context, attempt record.AttemptID, in api.HandBack) error {
 	return d.with(attempt, func(t *told) { t.end = api.Finish{State: state.Cancelled, Reason: in.Reason} })
 }
 
-func (d *desk) Finish(_ context.Context, attempt int64, in api.Finish) error {
+func (d *desk) Finish(_ context.Context, attempt record.AttemptID, in api.Finish) error {
 	return d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
 }
 
 // maxCaches is how many saved copies are kept.
 const maxCaches = 20
 
-func (d *desk) Cache(_ context.Context, _ int64, key string) (io.ReadCloser, int64, error) {
+func (d *desk) Cache(_ context.Context, _ record.AttemptID, key string) (io.ReadCloser, int64, error) {
 	name := filepath.Join(d.folder, "caches", filepath.Base(key))
 	f, err := os.Open(name)
 	if errors.Is(err, os.ErrNotExist) {
@@ -125,7 +126,7 @@ func (d *desk) Cache(_ context.Context, _ int64, key string) (io.ReadCloser, int
 	return f, info.Size(), nil
 }
 
-func (d *desk) SaveCache(_ context.Context, _ int64, _, key string, content io.Reader) error {
+func (d *desk) SaveCache(_ context.Context, _ record.AttemptID, _, key string, content io.Reader) error {
 	if err := d.put(filepath.Join("caches", filepath.Base(key)), content); err != nil {
 		return err
 	}
@@ -149,7 +150,7 @@ func (d *desk) dropOldCaches() error {
 	return err
 }
 
-func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256 string,
+func (d *desk) KeepArtifact(_ context.Context, attempt record.AttemptID, name, file, sha256 string,
 	open func() (io.ReadCloser, error)) error {
 	content, err := open()
 	if err != nil {
@@ -171,11 +172,11 @@ func (d *desk) KeepArtifact(_ context.Context, attempt int64, name, file, sha256
 	})
 }
 
-func (d *desk) HandOver(_ context.Context, attempt int64, name string, content io.Reader) error {
+func (d *desk) HandOver(_ context.Context, attempt record.AttemptID, name string, content io.Reader) error {
 	return d.put(filepath.Join("hands", d.of(attempt).name, name), content)
 }
 
-func (d *desk) Handover(_ context.Context, _ int64, job, name string) (io.ReadCloser, error) {
+func (d *desk) Handover(_ context.Context, _ record.AttemptID, job, name string) (io.ReadCloser, error) {
 	f, err := os.Open(filepath.Join(d.folder, "hands", job, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("job %q has not handed it on yet; try that job first", job)

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 )
 
 // The exit codes.
@@ -130,7 +131,7 @@ func Asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args
 }
 
 // AboutRun makes an action of what is about one run of a project: its first two arguments, and maybe a third.
-func AboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n int64,
+func AboutRun(do func(ctx context.Context, c *cli.Command, cl *client.Client, project string, n record.RunNumber,
 	third string) error, names ...string) cli.ActionFunc {
 	return Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 		n, err := theRun(ctx, cl, args[0], args[1])

@@ -13,6 +13,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/source"
 )
@@ -35,10 +36,10 @@ const (
 )
 
 // RunsMeant finds the runs a command is about, by number. Of a commit these are the latest of each pipeline.
-func RunsMeant(ctx context.Context, cl *client.Client, project, text string) ([]int64, error) {
+func RunsMeant(ctx context.Context, cl *client.Client, project, text string) ([]record.RunNumber, error) {
 	n, known, err := numberMeant(ctx, cl, project, text)
 	if err != nil || known {
-		return []int64{n}, err
+		return []record.RunNumber{n}, err
 	}
 	if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
 		return nil, Usage("%q is no run: give a number, a commit, a branch, a tag or HEAD", text)
@@ -61,7 +62,7 @@ func RunsMeant(ctx context.Context, cl *client.Client, project, text string) ([]
 	if len(page.Runs) == 0 {
 		return nil, fmt.Errorf("project %s has no runs yet", project)
 	}
-	return []int64{page.Runs[0].Number}, nil
+	return []record.RunNumber{page.Runs[0].Number}, nil
 }
 
 // shortestCommit is how many digits of a commit name it at least, as Git abbreviates.
@@ -69,8 +70,10 @@ const shortestCommit = 7
 
 // numberMeant takes text as a run's number. One commit in twenty-seven begins with seven digits that could be a number
 // too: such a one is the run only when the project has it.
-func numberMeant(ctx context.Context, cl *client.Client, project, text string) (n int64, known bool, err error) {
-	n, err = strconv.ParseInt(text, 10, 64)
+func numberMeant(ctx context.Context, cl *client.Client, project, text string) (n record.RunNumber, known bool,
+	err error) {
+	parsed, err := strconv.ParseInt(text, 10, 64)
+	n = record.RunNumber(parsed)
 	switch {
 	case err != nil || len(text) > 10:
 		return 0, false, nil
@@ -87,12 +90,12 @@ func numberMeant(ctx context.Context, cl *client.Client, project, text string) (
 }
 
 // theRun finds the one run a command is about: of several of a commit the one that did not go well, else the latest.
-func theRun(ctx context.Context, cl *client.Client, project, text string) (int64, error) {
+func theRun(ctx context.Context, cl *client.Client, project, text string) (record.RunNumber, error) {
 	list, err := RunsMeant(ctx, cl, project, text)
 	if err != nil || len(list) == 1 {
 		return append(list, 0)[0], err
 	}
-	best := int64(0)
+	best := record.RunNumber(0)
 	for _, n := range list {
 		d, err := cl.Run(ctx, project, n)
 		if err != nil {
@@ -106,10 +109,10 @@ func theRun(ctx context.Context, cl *client.Client, project, text string) (int64
 	return best, nil
 }
 
-func numbers(list []int64) string {
+func numbers(list []record.RunNumber) string {
 	texts := make([]string, len(list))
 	for i, n := range list {
-		texts[i] = strconv.FormatInt(n, 10)
+		texts[i] = strconv.FormatInt(int64(n), 10)
 	}
 	return strings.Join(texts, ", ")
 }
@@ -156,7 +159,7 @@ func IsOf(w *source.WorkTree, remote string) bool {
 }
 
 // runsOfCommit finds the latest run of each pipeline for a commit, waiting while a push of it is being planned.
-func runsOfCommit(ctx context.Context, cl *client.Client, project, commit string) ([]int64, error) {
+func runsOfCommit(ctx context.Context, cl *client.Client, project, commit string) ([]record.RunNumber, error) {
 	began := time.Now()
 	for said := false; ; {
 		pushes, err := pushesOf(ctx, cl, project, commit)
@@ -208,12 +211,13 @@ func pushesOf(ctx context.Context, cl *client.Client, project, commit string) ([
 
 // latestOfEach lists the latest run of each pipeline, oldest first: of a commit, and of what was pushed as it, such as
 // a proposal that was merged.
-func latestOfEach(ctx context.Context, cl *client.Client, project, commit string, pushes []api.Push) ([]int64, error) {
+func latestOfEach(ctx context.Context, cl *client.Client, project, commit string,
+	pushes []api.Push) ([]record.RunNumber, error) {
 	page, err := cl.Runs(ctx, project, client.RunFilter{Commit: commit, Limit: 100})
 	if err != nil {
 		return nil, err
 	}
-	latest := map[string]int64{}
+	latest := map[string]record.RunNumber{}
 	for _, r := range page.Runs {
 		latest[r.Pipeline] = max(latest[r.Pipeline], r.Number)
 	}
@@ -222,7 +226,7 @@ func latestOfEach(ctx context.Context, cl *client.Client, project, commit string
 			latest[r.Pipeline] = max(latest[r.Pipeline], r.Number)
 		}
 	}
-	var list []int64
+	var list []record.RunNumber
 	for _, n := range latest {
 		list = append(list, n)
 	}

@@ -2,7 +2,10 @@
 // in the transaction in which it happens; the audit trail, what consoles hear and who is woken follow from its kind.
 package fact
 
-import "gentlepiston.example/piston/core/state"
+import (
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/state"
+)
 
 // Kind is what happened, such as secret.set.
 type Kind string
@@ -94,7 +97,7 @@ type Fact struct {
 	Before  any    // as it was, and as it is; nil for nothing
 	After   any
 
-	ProjectID int64 // of those of a run, with its number and state
-	Run       int64
+	ProjectID record.ProjectID // of those of a run, with its number and state
+	Run       record.RunNumber
 	State     state.State
 }

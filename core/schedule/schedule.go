@@ -13,15 +13,16 @@ import (
 	"strings"
 	"time"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
 )
 
 // Job is a queued attempt of a job.
 type Job struct {
-	ID       int64 // of the attempt
-	Project  int64
-	Run      int64 // id, which grows with age
-	Number   int64 // of the run, as people know it
+	ID       record.AttemptID // of the attempt
+	Project  record.ProjectID
+	Run      record.RunID     // id, which grows with age
+	Number   record.RunNumber // of the run, as people know it
 	Pipeline string
 	Name     string
 	Priority int
@@ -35,9 +36,9 @@ type Job struct {
 
 // Run is a run that is not over.
 type Run struct {
-	ID       int64
-	Number   int64
-	Project  int64
+	ID       record.RunID
+	Number   record.RunNumber
+	Project  record.ProjectID
 	Pipeline string
 	Group    string
 	Begun    bool // a job of it has been handed out
@@ -58,8 +59,8 @@ type Runner struct {
 	Lacks  []string          // tools it has looked for in vain
 	There  bool              // it asks for work now
 
-	Project int64  // the only one it works for; 0 any
-	Held    string // why it is handed nothing; "" when it is
+	Project record.ProjectID // the only one it works for; 0 any
+	Held    string           // why it is handed nothing; "" when it is
 }
 
 // Can reports whether a runner has what a job needs, and what it lacks.
@@ -92,7 +93,7 @@ type Queue struct {
 	Now      time.Time
 	Jobs     []Job // queued
 	Runs     []Run // not over
-	Projects map[int64]Project
+	Projects map[record.ProjectID]Project
 	Held     string // why nothing is handed out at all; "" when it is
 }
 
@@ -105,24 +106,24 @@ type Assignment struct {
 // state is a queue while jobs are taken from it.
 type state struct {
 	*Queue
-	working map[int64]int // by project
-	ahead   map[int64]Run // runs by id
+	working map[record.ProjectID]int // by project
+	ahead   map[record.RunID]Run     // runs by id
 	groups  map[groupKey][]Run
 	lines   map[lineKey][]Run
 }
 
 type groupKey struct {
-	project int64
+	project record.ProjectID
 	group   string
 }
 
 type lineKey struct {
-	project  int64
+	project  record.ProjectID
 	pipeline string
 }
 
 func (q *Queue) state() *state {
-	s := &state{Queue: q, working: map[int64]int{}, ahead: map[int64]Run{}, groups: map[groupKey][]Run{},
+	s := &state{Queue: q, working: map[record.ProjectID]int{}, ahead: map[record.RunID]Run{}, groups: map[groupKey][]Run{},
 		lines: map[lineKey][]Run{}}
 	for id, p := range q.Projects {
 		s.working[id] = p.Working
@@ -150,7 +151,7 @@ func (q *Queue) state() *state {
 // Assign decides which of the runners that ask gets which job. Each gets one at most.
 func (q *Queue) Assign(runners []Runner) (given []Assignment) {
 	s := q.state()
-	taken := map[int64]bool{}
+	taken := map[record.AttemptID]bool{}
 	order := slices.Clone(q.Jobs)
 	sort.SliceStable(order, func(i, j int) bool { return older(order[i], order[j]) })
 	for n, r := range runners {
@@ -228,7 +229,7 @@ func (s *state) blocked(j Job) bool {
 }
 
 // place is how many runs of a list come before one.
-func place(list []Run, run int64) int {
+func place(list []Run, run record.RunID) int {
 	for i, r := range list {
 		if r.ID == run {
 			begun := 0

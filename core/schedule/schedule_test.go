@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/core/record"
 )
 
 var now = time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
@@ -21,15 +23,15 @@ func linux(n int) (list []Runner) {
 
 // queue makes one of jobs, each a run of its own unless it names one.
 func queue(jobs ...Job) *Queue {
-	q := &Queue{Now: now, Projects: map[int64]Project{}}
-	seen := map[int64]bool{}
+	q := &Queue{Now: now, Projects: map[record.ProjectID]Project{}}
+	seen := map[record.RunID]bool{}
 	for i, j := range jobs {
-		j.ID = int64(i + 1)
+		j.ID = record.AttemptID(i + 1)
 		if j.Run == 0 {
-			j.Run = j.ID
+			j.Run = record.RunID(j.ID)
 		}
 		if j.Number == 0 {
-			j.Number = j.Run
+			j.Number = record.RunNumber(j.Run)
 		}
 		if j.Queued.IsZero() {
 			j.Queued = now.Add(time.Duration(i) * time.Second)
@@ -46,7 +48,7 @@ func queue(jobs ...Job) *Queue {
 	return q
 }
 
-func ids(given []Assignment) (list []int64) {
+func ids(given []Assignment) (list []record.AttemptID) {
 	for _, g := range given {
 		list = append(list, g.Job.ID)
 	}
@@ -55,15 +57,15 @@ func ids(given []Assignment) (list []int64) {
 
 func TestPriorityThenFairnessThenAge(t *testing.T) {
 	q := queue(Job{Project: 1}, Job{Project: 1}, Job{Project: 1}, Job{Project: 2}, Job{Project: 2, Priority: 5})
-	assert.Equal(t, []int64{5, 1, 2, 4, 3}, ids(q.Assign(linux(5))),
+	assert.Equal(t, []record.AttemptID{5, 1, 2, 4, 3}, ids(q.Assign(linux(5))),
 		"the urgent one; then the project with nothing at work; then those with one each, by age")
 	q.Projects[1] = Project{Working: 9}
-	assert.Equal(t, []int64{5, 4, 1}, ids(q.Assign(linux(3))))
+	assert.Equal(t, []record.AttemptID{5, 4, 1}, ids(q.Assign(linux(3))))
 }
 
 func TestLabelsAndTools(t *testing.T) {
 	q := queue(Job{Labels: []string{"macos"}}, Job{Tools: map[string]string{"clang": ">=16"}}, Job{Tools: map[string]string{"clang": ">=14"}})
-	assert.Equal(t, []int64{3}, ids(q.Assign(linux(3))))
+	assert.Equal(t, []record.AttemptID{3}, ids(q.Assign(linux(3))))
 	waits := q.Waiting(linux(1), linux(1))
 	assert.Equal(t, "needs label macos: no runner has it", waits[0].Why)
 	assert.Equal(t, "needs tool clang >=16: no runner has it (r0 has 14.0.6)", waits[1].Why)
@@ -77,9 +79,9 @@ func TestLabelsAndTools(t *testing.T) {
 
 func TestAProjectsLimits(t *testing.T) {
 	q := queue(Job{Project: 1}, Job{Project: 1}, Job{Project: 2}, Job{Project: 3})
-	q.Projects = map[int64]Project{1: {AtOnce: 2, Working: 1}, 2: {Held: "moving house"}}
-	assert.Equal(t, []int64{4, 1}, ids(q.Assign(linux(4))))
-	why := map[int64]string{}
+	q.Projects = map[record.ProjectID]Project{1: {AtOnce: 2, Working: 1}, 2: {Held: "moving house"}}
+	assert.Equal(t, []record.AttemptID{4, 1}, ids(q.Assign(linux(4))))
+	why := map[record.AttemptID]string{}
 	q.Projects[1] = Project{AtOnce: 2, Working: 2}
 	for _, w := range q.Waiting(linux(1), linux(1)) {
 		why[w.Job.ID] = w.Why
@@ -90,22 +92,22 @@ func TestAProjectsLimits(t *testing.T) {
 
 func TestAGroupNeverOverlaps(t *testing.T) {
 	q := queue(Job{Run: 41, Group: "release"}, Job{Run: 42, Group: "release"}, Job{Run: 43, Group: "release"}, Job{Run: 41, Group: "release"})
-	assert.Equal(t, []int64{1, 4}, ids(q.Assign(linux(4))), "all jobs of the run that is first, none of the others")
+	assert.Equal(t, []record.AttemptID{1, 4}, ids(q.Assign(linux(4))), "all jobs of the run that is first, none of the others")
 	assert.Equal(t, "third of 3 behind run 41 in group release", q.Waiting(linux(1), linux(1))[2].Why)
 	q.Runs[1].Begun = true // 42 was handed out before a crash: it keeps its place
-	assert.Equal(t, []int64{2}, ids(q.Assign(linux(4))))
+	assert.Equal(t, []record.AttemptID{2}, ids(q.Assign(linux(4))))
 }
 
 func TestRunsOfAPipelineAtOnce(t *testing.T) {
-	line := func(run int64) Job { return Job{Run: run, Pipeline: "trunk", AtOnce: 2} }
+	line := func(run record.RunID) Job { return Job{Run: run, Pipeline: "trunk", AtOnce: 2} }
 	q := queue(line(1), line(2), line(3), line(2))
-	assert.Equal(t, []int64{1, 2, 4}, ids(q.Assign(linux(4))))
+	assert.Equal(t, []record.AttemptID{1, 2, 4}, ids(q.Assign(linux(4))))
 	assert.Contains(t, q.Waiting(linux(1), linux(1))[2].Why, "third of 3 runs of trunk")
 }
 
 func TestAPauseBetweenTries(t *testing.T) {
 	q := queue(Job{After: now.Add(9 * time.Second)}, Job{After: now.Add(-time.Second)})
-	assert.Equal(t, []int64{2}, ids(q.Assign(linux(2))))
+	assert.Equal(t, []record.AttemptID{2}, ids(q.Assign(linux(2))))
 	assert.Equal(t, "is tried again in 9s", q.Waiting(linux(1), linux(1))[0].Why)
 }
 
@@ -115,8 +117,8 @@ func TestNoJobStarvesAndNoneIsGivenTwice(t *testing.T) {
 	for range 30 {
 		var jobs []Job
 		for i := range 120 {
-			run := int64(1 + i/3)
-			j := Job{Run: run, Project: 1 + run%3, Pipeline: fmt.Sprint("p", run%4), Priority: int(run % 2)}
+			run := record.RunID(1 + i/3)
+			j := Job{Run: run, Project: record.ProjectID(1 + run%3), Pipeline: fmt.Sprint("p", run%4), Priority: int(run % 2)}
 			if run%4 == 0 {
 				j.Group = "g"
 			}
@@ -126,12 +128,12 @@ func TestNoJobStarvesAndNoneIsGivenTwice(t *testing.T) {
 			jobs = append(jobs, j)
 		}
 		q := queue(jobs...)
-		q.Projects = map[int64]Project{1: {AtOnce: 3}, 2: {}, 3: {}}
-		left := map[int64]int{} // jobs of a run that are not over
+		q.Projects = map[record.ProjectID]Project{1: {AtOnce: 3}, 2: {}, 3: {}}
+		left := map[record.RunID]int{} // jobs of a run that are not over
 		for _, j := range q.Jobs {
 			left[j.Run]++
 		}
-		given, working := map[int64]bool{}, []Job(nil)
+		given, working := map[record.AttemptID]bool{}, []Job(nil)
 		for len(given) < 120 {
 			got := q.Assign(linux(1 + rng.IntN(8)))
 			require.True(t, len(got) > 0 || len(working) > 0, "stuck with %d given", len(given))
@@ -152,7 +154,7 @@ func TestNoJobStarvesAndNoneIsGivenTwice(t *testing.T) {
 	}
 }
 
-func removeJob(list []Job, id int64) (rest []Job) {
+func removeJob(list []Job, id record.AttemptID) (rest []Job) {
 	for _, j := range list {
 		if j.ID != id {
 			rest = append(rest, j)
@@ -163,7 +165,8 @@ func removeJob(list []Job, id int64) (rest []Job) {
 
 func check(t *testing.T, working []Job) {
 	t.Helper()
-	perProject, groups, lines := map[int64]int{}, map[string]int64{}, map[string]map[int64]bool{}
+	perProject, groups := map[record.ProjectID]int{}, map[string]record.RunID{}
+	lines := map[string]map[record.RunID]bool{}
 	for _, j := range working {
 		perProject[j.Project]++
 		if j.Group != "" {
@@ -174,7 +177,7 @@ func check(t *testing.T, working []Job) {
 		if j.AtOnce > 0 {
 			key := fmt.Sprint(j.Project, j.Pipeline)
 			if lines[key] == nil {
-				lines[key] = map[int64]bool{}
+				lines[key] = map[record.RunID]bool{}
 			}
 			lines[key][j.Run] = true
 			require.LessOrEqual(t, len(lines[key]), j.AtOnce)
@@ -184,8 +187,8 @@ func check(t *testing.T, working []Job) {
 }
 
 // retell brings the queue's runs and counts to where the jobs at work stand.
-func retell(q *Queue, working []Job, given map[int64]bool, left map[int64]int) {
-	count := map[int64]int{}
+func retell(q *Queue, working []Job, given map[record.AttemptID]bool, left map[record.RunID]int) {
+	count := map[record.ProjectID]int{}
 	for _, j := range working {
 		count[j.Project]++
 	}
@@ -197,7 +200,7 @@ func retell(q *Queue, working []Job, given map[int64]bool, left map[int64]int) {
 	for _, r := range q.Runs {
 		if left[r.ID] > 0 {
 			for i := range 3 {
-				r.Begun = r.Begun || given[(r.ID-1)*3+int64(i)+1]
+				r.Begun = r.Begun || given[record.AttemptID((int(r.ID)-1)*3+i+1)]
 			}
 			runs = append(runs, r)
 		}

@@ -16,6 +16,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/e2e/browser"
 )
@@ -74,7 +75,7 @@ func queueSome(ctx context.Context, settings []byte) (undo func(), err error) {
 	if _, err := cl.Hold(ctx, demo.Project, "the depot is being moved"); err != nil {
 		return nil, err
 	}
-	var runs []int64
+	var runs []record.RunNumber
 	undo = func() {
 		for _, n := range runs {
 			_ = cl.StopRun(ctx, demo.Project, n)

@@ -16,6 +16,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner/beside"
 )
@@ -58,7 +59,7 @@ func New(c Config) *Attempt {
 }
 
 // ID is what the service knows it by.
-func (a *Attempt) ID() int64 { return a.Work.Attempt }
+func (a *Attempt) ID() record.AttemptID { return a.Work.Attempt }
 
 // Ending is why a job ends before its time, and as what.
 type Ending struct {

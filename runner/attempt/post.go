@@ -5,21 +5,23 @@ import (
 	"io"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
 
 // Post is where a runner gets things from and tells what happens: a service over HTTP, or, when a pipeline is
 // tried without one, this machine itself. Its methods are those of client.Client and promise the same, its errors too:
 // client.ErrNotFound, ErrGone, ErrRefused.
 type Post interface {
-	AppendLog(ctx context.Context, attempt, first int64, text []byte) error
-	Beat(ctx context.Context, attempt int64) (api.Beat, error)
-	Prepared(ctx context.Context, attempt int64, in api.Prepared) error
-	ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error
-	HandBack(ctx context.Context, attempt int64, in api.HandBack) error
-	Finish(ctx context.Context, attempt int64, in api.Finish) error
-	Cache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error)
-	SaveCache(ctx context.Context, attempt int64, name, key string, content io.Reader) error
-	KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string, open func() (io.ReadCloser, error)) error
-	HandOver(ctx context.Context, attempt int64, name string, content io.Reader) error
-	Handover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error)
+	AppendLog(ctx context.Context, attempt record.AttemptID, first int64, text []byte) error
+	Beat(ctx context.Context, attempt record.AttemptID) (api.Beat, error)
+	Prepared(ctx context.Context, attempt record.AttemptID, in api.Prepared) error
+	ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error
+	HandBack(ctx context.Context, attempt record.AttemptID, in api.HandBack) error
+	Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) error
+	Cache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error)
+	SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, content io.Reader) error
+	KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string, open func() (io.ReadCloser,
+		error)) error
+	HandOver(ctx context.Context, attempt record.AttemptID, name string, content io.Reader) error
+	Handover(ctx context.Context, attempt record.AttemptID, job, name string) (io.ReadCloser, error)
 }

@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/workspace"
 )
@@ -20,17 +21,17 @@ type drain struct {
 	sent atomic.Int64
 }
 
-func (d *drain) AppendLog(_ context.Context, _, _ int64, text []byte) error {
+func (d *drain) AppendLog(_ context.Context, _ record.AttemptID, _ int64, text []byte) error {
 	d.sent.Add(int64(len(text)))
 	return nil
 }
 
-func (*drain) Beat(ctx context.Context, _ int64) (api.Beat, error) {
+func (*drain) Beat(ctx context.Context, _ record.AttemptID) (api.Beat, error) {
 	<-ctx.Done()
 	return api.Beat{}, ctx.Err()
 }
 
-func (*drain) Finish(context.Context, int64, api.Finish) error { return nil }
+func (*drain) Finish(context.Context, record.AttemptID, api.Finish) error { return nil }
 
 // BenchmarkOutput is what becomes of a step's output before it is sent: masking, cutting, looking for errors.
 func BenchmarkOutput(b *testing.B) {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
@@ -55,7 +56,7 @@ func Refuse(format string, args ...any) error {
 }
 
 // Gone says that an attempt is over, or another runner's; what its runner still reports changes nothing.
-func Gone(err error, attempt int64) error {
+func Gone(err error, attempt record.AttemptID) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("attempt %d: %w", attempt, ErrGone)
 	}

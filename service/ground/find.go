@@ -3,6 +3,7 @@ package ground
 import (
 	"context"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 )
 
@@ -13,7 +14,7 @@ func (s *Ground) FindProject(ctx context.Context, name string) (store.Project, e
 }
 
 // FindRun finds a run's record.
-func (s *Ground) FindRun(ctx context.Context, project string, number int64) (store.Run, error) {
+func (s *Ground) FindRun(ctx context.Context, project string, number record.RunNumber) (store.Run, error) {
 	r, err := s.Store.RunByNumber(ctx, project, number)
 	return r, Known(err, "run %d of %s", number, project)
 }

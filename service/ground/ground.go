@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
 )
@@ -56,7 +57,7 @@ func (s *Ground) Go(do func()) { s.at.Go(do) }
 const JobsTopic = "jobs"
 
 // Mirror is where the copy is of a project's remote that is not on this machine.
-func (s *Ground) Mirror(project int64) string {
+func (s *Ground) Mirror(project record.ProjectID) string {
 	return filepath.Join(s.home, "mirrors", fmt.Sprintf("%d.git", project))
 }
 

@@ -7,19 +7,20 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 )
 
 // Who is on the other end of a request. The zero value is nobody, who may nothing.
 type Who struct {
-	ID            int64
+	ID            record.PersonID
 	Name          string // of the person, or of the runner's token
 	Kind          api.TokenKind
 	Administrator bool
-	Token         int64       // 0 for a session
-	Bound         access.Role // the most the token may do
-	Project       string      // the only one the token is for
-	ProjectID     int64
+	Token         record.TokenID // 0 for a session
+	Bound         access.Role    // the most the token may do
+	Project       string         // the only one the token is for
+	ProjectID     record.ProjectID
 	Until         *time.Time // when the token ends; nil never
 	Address       string     // where the request came from
 }
@@ -71,23 +72,23 @@ func RoleIn(ctx context.Context, q store.Q, w Who, project string) (access.Role,
 }
 
 // Visible lists the ids of the projects whoever asks may see; all is true when that is every project.
-func (s *Ground) Visible(ctx context.Context) (ids []int64, all bool, err error) {
+func (s *Ground) Visible(ctx context.Context) (ids []record.ProjectID, all bool, err error) {
 	w := WhoAsks(ctx)
 	if w.Ours() || w.Administrator && w.Project == "" {
 		return nil, true, nil
 	}
 	if w.Administrator {
-		return []int64{w.ProjectID}, false, nil
+		return []record.ProjectID{w.ProjectID}, false, nil
 	}
 	ids, err = s.Store.ProjectsOf(ctx, w.ID)
 	if w.Project != "" {
-		ids = slices.DeleteFunc(ids, func(id int64) bool { return id != w.ProjectID })
+		ids = slices.DeleteFunc(ids, func(id record.ProjectID) bool { return id != w.ProjectID })
 	}
 	return ids, false, err
 }
 
 // VisibleNames gives the names of the projects whoever asks may see, by their ids.
-func (s *Ground) VisibleNames(ctx context.Context) (map[int64]string, error) {
+func (s *Ground) VisibleNames(ctx context.Context) (map[record.ProjectID]string, error) {
 	names, err := s.Store.ProjectNames(ctx)
 	if err != nil {
 		return nil, err
@@ -96,7 +97,7 @@ func (s *Ground) VisibleNames(ctx context.Context) (map[int64]string, error) {
 	if err != nil || all {
 		return names, err
 	}
-	seen := map[int64]string{}
+	seen := map[record.ProjectID]string{}
 	for _, id := range ids {
 		seen[id] = names[id]
 	}
@@ -107,7 +108,7 @@ func (s *Ground) VisibleNames(ctx context.Context) (map[int64]string, error) {
 func (s *Ground) VisibleProject(ctx context.Context, name string) (store.Project, error) {
 	p, err := s.Store.ProjectByName(ctx, name)
 	if err == nil {
-		var ids []int64
+		var ids []record.ProjectID
 		var all bool
 		if ids, all, err = s.Visible(ctx); err == nil && !all && !slices.Contains(ids, p.ID) {
 			err = store.ErrNotFound

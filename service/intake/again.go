@@ -7,13 +7,14 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 )
 
 // Restart starts a run that is over again: all of it as a new run, or in place only the jobs that did not pass.
-func (s *Intake) Restart(ctx context.Context, project string, number int64, person string,
+func (s *Intake) Restart(ctx context.Context, project string, number record.RunNumber, person string,
 	in api.Restart) (api.Run, error) {
 	found, err := s.FindRun(ctx, project, number)
 	if err != nil {

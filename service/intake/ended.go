@@ -11,20 +11,19 @@ import (
 )
 
 // ended plans what waits for the end of a run.
-func (pl *planner) ended(ctx context.Context, e work.EndedRun) (int, error) {
-	run, err := pl.q.RunByID(ctx, e.Run)
+func (pl *planner) ended(ctx context.Context, e work.EndedRun) error {
+	run, err := pl.Store.RunByID(ctx, e.Run)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	if run.Depth+1 > MaxDepth {
 		pl.Log.Warn("runs start runs without an end; this one starts no more", "project", pl.project.Name, "run", run.Number)
-		return 0, nil
+		return nil
 	}
-	made, err := pl.event(ctx,
+	return pl.event(ctx,
 		plan.Event{Trigger: plan.OnPipeline, Branch: run.Branch, Tag: run.Tag, Commit: run.Commit, Target: run.Target,
 			Proposal: run.Proposal, Outside: run.Outside, Ended: run.Pipeline, EndState: e.State},
 		cause{run: run.Number, depth: run.Depth + 1})
-	return len(made), err
 }
 
 // conflict says that a proposal cannot be merged.

@@ -148,18 +148,17 @@ func (s *Intake) Receive(ctx context.Context, p store.Project, delivery string, 
 }
 
 // updates plans the refs of one push.
-func (pl *planner) updates(ctx context.Context, updates []plan.RefUpdate) (runs int, err error) {
+func (pl *planner) updates(ctx context.Context, updates []plan.RefUpdate) (err error) {
 	for _, u := range updates {
 		event, ok := plan.Of(u)
 		if !ok {
 			continue
 		}
-		var made []store.Run
 		if event.Trigger == plan.OnProposal {
 			// Who may push here is of the house.
-			made, err = pl.merged(ctx, event)
+			err = pl.merged(ctx, event)
 		} else {
-			made, err = pl.event(ctx, event, cause{})
+			err = pl.event(ctx, event, cause{})
 		}
 		if errors.Is(err, source.ErrNoObject) {
 			// The push was undone before it could be read; there is nothing left to build.
@@ -171,34 +170,32 @@ func (pl *planner) updates(ctx context.Context, updates []plan.RefUpdate) (runs 
 			err = pl.keepSchedules(ctx, event.Commit)
 		}
 		if err != nil {
-			return runs, err
+			return err
 		}
-		runs += len(made)
 	}
-	return runs, nil
+	return nil
 }
 
 // proposal plans a change offered for review that a webhook has reported.
-func (pl *planner) proposal(ctx context.Context, d api.ProposalData) (runs int, err error) {
+func (pl *planner) proposal(ctx context.Context, d api.ProposalData) error {
 	if d.Ref != "" {
 		if err := pl.view.repo.FetchRef(ctx, pl.project.Remote, d.Ref); err != nil {
-			return 0, err
+			return err
 		}
 	}
-	made, err := pl.merged(ctx,
+	return pl.merged(ctx,
 		plan.Event{Trigger: plan.OnProposal, Proposal: d.Proposal, Target: d.Target, Commit: d.Commit, Outside: !d.Inside})
-	return len(made), err
 }
 
 // merged plans a proposal as the result of merging it into its target. One that conflicts makes runs that have failed.
-func (pl *planner) merged(ctx context.Context, e plan.Event) ([]store.Run, error) {
+func (pl *planner) merged(ctx context.Context, e plan.Event) error {
 	head, err := pl.view.reader.Commit(e.Commit)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	target, err := pl.view.reader.Commit("refs/heads/" + e.Target)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	why := cause{}
 	e.Commit, err = pl.view.repo.Merge(ctx, e.Proposal, target.ID, head.ID)
@@ -206,12 +203,10 @@ func (pl *planner) merged(ctx context.Context, e plan.Event) ([]store.Run, error
 		note := conflict(err, e)
 		e.Commit, why.note = head.ID, &note
 	} else if err != nil {
-		return nil, err
+		return err
 	} else if e.Commit != head.ID {
 		// Should it be pushed some day, it has been built.
-		if err := pl.q.AddOwnCommit(ctx, pl.project.ID, e.Commit); err != nil {
-			return nil, err
-		}
+		pl.out.own = append(pl.out.own, e.Commit)
 	}
 	return pl.event(ctx, e, why)
 }

@@ -9,6 +9,7 @@ import (
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/store"
 )
 
@@ -23,7 +24,7 @@ type clean struct {
 }
 
 type cleanKey struct {
-	project int64
+	project record.ProjectID
 	secrets [32]byte // which values were looked for
 	object  string
 }
@@ -48,7 +49,7 @@ func (c *clean) add(k cleanKey) {
 
 // leaks finds the files of a commit that hold the value of one of the project's secrets.
 func (pl *planner) leaks(ctx context.Context, snap *snapshot) ([]definition.Finding, error) {
-	list, err := pl.q.Secrets(ctx, pl.project.ID, store.Page{})
+	list, err := pl.Store.Secrets(ctx, pl.project.ID, store.Page{})
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

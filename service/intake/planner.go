@@ -3,7 +3,6 @@ package intake
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -12,11 +11,9 @@ import (
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
-	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/plan"
-	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
-	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
@@ -26,28 +23,28 @@ import (
 type cause struct {
 	person string
 	inputs map[string]string
-	run    int64 // number of the run whose end or repetition this is
-	depth  int   // how many runs led here, one starting the next
+	run    record.RunNumber // number of the run whose end or repetition this is
+	depth  int              // how many runs led here, one starting the next
 	note   *definition.Finding
 }
 
 // MaxDepth bounds runs that start runs.
 const MaxDepth = 10
 
-// planner writes the runs that events of one project start, in one transaction.
+// planner finds the runs that events of one project start, and writes them in one transaction.
 type planner struct {
 	*Intake
-	q         ground.Q
 	project   store.Project
 	view      *view
 	known     *check.Service
 	revisions map[string]int // of the secrets, by name
-	push      int64          // the recorded event that is planned; 0: a person's wish
+	push      record.PushID  // the recorded event that is planned; 0: a person's wish
+	out       outcome
 }
 
-func (s *Intake) planner(ctx context.Context, q ground.Q, p store.Project, v *view) (*planner, error) {
-	known, revisions, err := s.knowledge(ctx, q.Q, p)
-	return &planner{Intake: s, q: q, project: p, view: v, known: known, revisions: revisions}, err
+func (s *Intake) planner(ctx context.Context, p store.Project, v *view) (*planner, error) {
+	known, revisions, err := s.knowledge(ctx, s.Store.Q, p)
+	return &planner{Intake: s, project: p, view: v, known: known, revisions: revisions}, err
 }
 
 // knowledge is what checks may know of the service.
@@ -71,25 +68,24 @@ func (s *Intake) knowledge(ctx context.Context, q store.Q, p store.Project) (*ch
 	return known, revisions, err
 }
 
-// event writes the runs an event starts.
-func (pl *planner) event(ctx context.Context, e plan.Event, why cause) ([]store.Run, error) {
+// event finds the runs an event starts.
+func (pl *planner) event(ctx context.Context, e plan.Event, why cause) error {
 	snap, err := pl.view.at(ctx, e.Commit)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if e.Trigger == plan.OnPush || e.Trigger == plan.OnTag {
-		own, err := pl.q.IsOwnCommit(ctx, pl.project.ID, snap.commit.ID)
+		own, err := pl.Store.IsOwnCommit(ctx, pl.project.ID, snap.commit.ID)
 		if err != nil || own || plan.AsksForNoRun(snap.commit.Message) {
-			return nil, err
+			return err
 		}
 	}
 	result := snap.check(pl.known)
 	leaked, err := pl.leaks(ctx, snap)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	followed := follows(result.Files)
-	var runs []store.Run
 	for _, f := range result.Files {
 		run := store.Run{ProjectID: pl.project.ID, Project: pl.project.Name, Pipeline: f.Name, Trigger: e.Trigger,
 			Branch: e.Branch, Tag: e.Tag,
@@ -100,27 +96,13 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) ([]store.
 		run.Findings.V = slices.Concat(f.Findings, result.Findings, leaked)
 		starts, err := pl.consider(ctx, &run, f, e, snap, why)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if !starts {
-			continue
+		if starts {
+			pl.out.runs = append(pl.out.runs, plannedRun{run, f.Pipeline})
 		}
-		if definition.HasErrors(run.Findings.V) {
-			err = pl.addBroken(ctx, &run)
-		} else {
-			err = pl.work.AddRun(ctx, pl.q, &run, f.Pipeline)
-		}
-		if err != nil {
-			return nil, err
-		}
-		if run.Trigger == plan.OnPush && f.Pipeline != nil {
-			if err := pl.supersede(ctx, run, f.Pipeline); err != nil {
-				return nil, err
-			}
-		}
-		runs = append(runs, run)
 	}
-	return runs, nil
+	return nil
 }
 
 // follows tells which pipelines others wait for.
@@ -163,9 +145,7 @@ func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e
 		}
 	}
 	if e.Trigger == plan.OnPush && plan.OfBranch(p, e.Branch) { // from here on it has seen this commit
-		if err := pl.q.SetHead(ctx, pl.project.ID, f.Name, e.Branch, snap.commit.ID); err != nil {
-			return false, err
-		}
+		pl.out.heads = append(pl.out.heads, head{f.Name, e.Branch, snap.commit.ID})
 	}
 	if !starts {
 		return false, nil
@@ -207,7 +187,7 @@ func (pl *planner) changed(ctx context.Context, e plan.Event, pipeline string, s
 	base := ""
 	switch e.Trigger {
 	case plan.OnPush:
-		if base, err = pl.q.Head(ctx, pl.project.ID, pipeline, e.Branch); err != nil {
+		if base, err = pl.Store.Head(ctx, pl.project.ID, pipeline, e.Branch); err != nil {
 			return nil, false, err
 		}
 		if base == "" && strings.Trim(e.Before, "0") != "" {
@@ -219,7 +199,7 @@ func (pl *planner) changed(ctx context.Context, e plan.Event, pipeline string, s
 	case plan.OnProposal:
 		base = "refs/heads/" + e.Target
 	default:
-		if last, err := pl.q.LastPassed(ctx,
+		if last, err := pl.Store.LastPassed(ctx,
 			store.Run{ProjectID: pl.project.ID, Pipeline: pipeline, Branch: e.Branch, Number: 1 << 62}); err == nil {
 			base = last.Commit
 		} else if !errors.Is(err, store.ErrNotFound) {
@@ -270,54 +250,4 @@ func (pl *planner) versionName(p *definition.Pipeline, snap *snapshot, findings 
 				"Put the version name, such as 1.4.0, on the file's first line."))
 	}
 	return name
-}
-
-// addBroken writes a run that failed before it began, so that a mistake in a file is seen and not silence.
-func (pl *planner) addBroken(ctx context.Context, run *store.Run) error {
-	now := time.Now()
-	run.State, run.Finished = state.Failed, &now
-	for _, f := range run.Findings.V {
-		if f.Severity == definition.Error {
-			run.Reason, run.FailedAt = f.Message, f.File
-			if f.Line > 0 {
-				run.FailedAt = fmt.Sprintf("%s:%d", f.File, f.Line)
-			}
-			break
-		}
-	}
-	if err := pl.q.AddRun(ctx, run, false); err != nil {
-		return err
-	}
-	if err := work.RecordEnd(ctx, pl.q, *run); err != nil {
-		return err
-	}
-	return pl.q.Tell(ctx, ground.OfRun(fact.RunChanged, *run))
-}
-
-// supersede cancels the older runs of a branch that a newer push makes pointless.
-func (pl *planner) supersede(ctx context.Context, by store.Run, p *definition.Pipeline) error {
-	if p.Supersede == definition.SupersedeNone {
-		return nil
-	}
-	older, err := pl.q.OlderOpenRuns(ctx, by.ProjectID, by.Pipeline, by.Branch, by.Number)
-	if err != nil {
-		return err
-	}
-	for _, o := range older {
-		run, err := pl.q.LockRun(ctx, o.ID)
-		if err != nil {
-			return err
-		}
-		if run.State.Over() || run.State != state.Queued && p.Supersede != definition.SupersedeRunning {
-			continue
-		}
-		reason := fmt.Sprintf("superseded by run %d", by.Number)
-		if err := work.CancelWaiting(ctx, pl.q, run, state.Cancelled, reason); err != nil {
-			return err
-		}
-		if err := pl.work.Settle(ctx, pl.q, run, reason); err != nil {
-			return err
-		}
-	}
-	return nil
 }

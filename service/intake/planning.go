@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"sync"
 	"time"
 
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
@@ -26,8 +28,11 @@ const MaxPlanning = 3
 // planWithin bounds the planning of one event, with what it reads of the repository.
 const planWithin = 2 * time.Minute
 
+// planningLease is for how long an event is planned by nobody else after who does so was last heard of.
+const planningLease = 6 * time.Second
+
 // planSoon plans a recorded event beside what is being done. What is returned is closed when it has been tried.
-func (s *Intake) planSoon(id int64) <-chan struct{} {
+func (s *Intake) planSoon(id record.PushID) <-chan struct{} {
 	tried := make(chan struct{})
 	s.Go(func() {
 		defer close(tried)
@@ -40,9 +45,10 @@ func (s *Intake) planSoon(id int64) <-chan struct{} {
 // the server had ended.
 var errPanic = errors.New("planning met a fault of the service's own")
 
-// PlanRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction.
-func (s *Intake) PlanRecorded(ctx context.Context, id int64) {
-	push, err := s.Store.BeginPlanning(ctx, id)
+// PlanRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction,
+// which begins when all has been read of the repository.
+func (s *Intake) PlanRecorded(ctx context.Context, id record.PushID) {
+	push, err := s.Store.BeginPlanning(ctx, id, planningLease)
 	if err != nil {
 		return // planned, set aside, in other hands, or the database is away: upkeep looks again
 	}
@@ -50,7 +56,7 @@ func (s *Intake) PlanRecorded(ctx context.Context, id int64) {
 		s.setAside(ctx, push, fmt.Sprintf("planning it ended the server %d times", push.Begun-1))
 		return
 	}
-	err = s.tryPlan(ctx, id)
+	err = s.tryPlan(ctx, push)
 	if errors.Is(err, errPanic) {
 		s.Log.Error("a push was not planned", "push", id, "error", err)
 		return
@@ -80,7 +86,7 @@ func (s *Intake) PlanRecorded(ctx context.Context, id int64) {
 
 // returned takes back that planning has begun, as soon as the database takes it: what a database that was away has kept
 // from being planned must not be set aside. Only the end of the server leaves it counted.
-func (s *Intake) returned(ctx context.Context, id int64) {
+func (s *Intake) returned(ctx context.Context, id record.PushID) {
 	for {
 		// Also when the server is being ended in order.
 		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
@@ -96,7 +102,7 @@ func (s *Intake) returned(ctx context.Context, id int64) {
 	}
 }
 
-func (s *Intake) tryPlan(ctx context.Context, id int64) (err error) {
+func (s *Intake) tryPlan(ctx context.Context, push store.Push) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("%w: %v\n%s", errPanic, p, debug.Stack())
@@ -104,49 +110,79 @@ func (s *Intake) tryPlan(ctx context.Context, id int64) (err error) {
 	}()
 	within, cancel := context.WithTimeout(ctx, planWithin)
 	defer cancel()
-	err = s.Tx(within, func(q ground.Q) error {
-		push, err := q.TakePush(within, id)
-		if err != nil {
-			return err
-		}
-		p, err := q.ProjectByID(within, push.ProjectID)
-		if err != nil {
-			return err
-		}
-		var event Spooled
-		if err := json.Unmarshal(push.Body, &event); err != nil {
-			return err
-		}
-		v, err := s.look(within, p)
-		if err != nil {
-			return err
-		}
-		defer v.close()
-		pl, err := s.planner(within, q, p, v)
-		if err != nil {
-			return err
-		}
-		pl.push = id
-		planned := 0
-		switch {
-		case event.Push != nil:
-			planned, err = pl.updates(within, event.Push.Updates)
-		case event.Proposal != nil:
-			planned, err = pl.proposal(within, *event.Proposal)
-		case event.Ended != nil:
-			planned, err = pl.ended(within, *event.Ended)
-		case event.Due != nil:
-			planned, err = pl.due(within, *event.Due)
-		}
-		if err != nil {
-			return err
-		}
-		return q.PushPlanned(within, id, fmt.Sprintf("%d runs", planned))
-	})
+	defer s.keepPlanning(within, push.ID)()
+	err = s.plan(within, push)
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
 		err = fmt.Errorf("planning took more than %s: %w", planWithin, context.DeadlineExceeded)
 	}
 	return err
+}
+
+// keepPlanning keeps others from planning an event, until what it returns is called.
+func (s *Intake) keepPlanning(ctx context.Context, id record.PushID) (end func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	var kept sync.WaitGroup
+	kept.Go(func() {
+		for tick := time.NewTicker(planningLease / 3); ; {
+			select {
+			case <-tick.C:
+				// Should it be lost, another may plan the event too; only one of both can write what comes of it.
+				_ = s.Store.KeepPlanning(ctx, id, planningLease)
+			case <-ctx.Done():
+				tick.Stop()
+				return
+			}
+		}
+	})
+	return func() {
+		cancel()
+		kept.Wait()
+	}
+}
+
+// plan finds what an event starts, and writes it.
+func (s *Intake) plan(ctx context.Context, push store.Push) error {
+	p, err := s.Store.ProjectByID(ctx, push.ProjectID)
+	if err != nil {
+		return err
+	}
+	var event Spooled
+	if err := json.Unmarshal(push.Body, &event); err != nil {
+		return err
+	}
+	v, err := s.look(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer v.close()
+	pl, err := s.planner(ctx, p, v)
+	if err != nil {
+		return err
+	}
+	pl.push = push.ID
+	switch {
+	case event.Push != nil:
+		err = pl.updates(ctx, event.Push.Updates)
+	case event.Proposal != nil:
+		err = pl.proposal(ctx, *event.Proposal)
+	case event.Ended != nil:
+		err = pl.ended(ctx, *event.Ended)
+	case event.Due != nil:
+		err = pl.due(ctx, *event.Due)
+	}
+	if err != nil {
+		return err
+	}
+	return s.Tx(ctx, func(q ground.Q) error {
+		if err := q.TakePush(ctx, push.ID); err != nil {
+			return err
+		}
+		runs, err := pl.write(ctx, q)
+		if err != nil {
+			return err
+		}
+		return q.PushPlanned(ctx, push.ID, fmt.Sprintf("%d runs", len(runs)))
+	})
 }
 
 // planningName stands where a run that could not be planned would name its pipeline.
@@ -171,8 +207,7 @@ func (s *Intake) setAside(ctx context.Context, push store.Push, why string) {
 		run.Findings.V = []definition.Finding{check.About("set-aside", definition.Folder, "this was not planned: "+why,
 			fmt.Sprintf("Mend what is unusual in the repository and push that, or try again: piston pushes retry %s %d", p.Name,
 				push.ID))}
-		pl := &planner{Intake: s, q: q, project: p}
-		return pl.addBroken(ctx, &run)
+		return addBroken(ctx, q, &run)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return // another has done it
@@ -199,4 +234,13 @@ func (e Spooled) name(run *store.Run) {
 	case e.Due != nil:
 		run.Trigger, run.Branch, run.Schedule = plan.OnSchedule, e.Due.Branch, e.Due.Name
 	}
+}
+
+// planLeftBehind plans what was recorded and is not planned yet.
+func (s *Intake) planLeftBehind(ctx context.Context) error {
+	ids, err := s.Store.UnplannedPushes(ctx, time.Now().Add(-spoolAge))
+	for _, id := range ids {
+		s.PlanRecorded(ctx, id)
+	}
+	return err
 }

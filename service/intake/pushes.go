@@ -8,6 +8,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -34,7 +35,7 @@ func (s *Intake) Pushes(ctx context.Context, project string, f PushFilter) (api.
 		list = list[:f.Limit-1]
 		page.Next = list[len(list)-1].ID
 	}
-	ids := make([]int64, len(list))
+	ids := make([]record.PushID, len(list))
 	for i, push := range list {
 		ids[i] = push.ID
 	}
@@ -46,7 +47,7 @@ func (s *Intake) Pushes(ctx context.Context, project string, f PushFilter) (api.
 }
 
 // RetryPush plans an event again that was set aside.
-func (s *Intake) RetryPush(ctx context.Context, project string, id int64) error {
+func (s *Intake) RetryPush(ctx context.Context, project string, id record.PushID) error {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return err
@@ -106,7 +107,8 @@ func (s *Intake) pushRuns(runs []store.Run) []api.PushRun {
 
 // cameOf tells what has come of a push that is being planned, after waiting a while for that. That nothing can be told
 // is no error: it is recorded, and what comes of it can be asked for later.
-func (s *Intake) cameOf(ctx context.Context, id int64, tried <-chan struct{}, wait time.Duration) api.PushAccepted {
+func (s *Intake) cameOf(ctx context.Context, id record.PushID, tried <-chan struct{},
+	wait time.Duration) api.PushAccepted {
 	a := api.PushAccepted{ID: id, Runs: []api.PushRun{}}
 	if wait <= 0 {
 		return a
@@ -122,7 +124,7 @@ func (s *Intake) cameOf(ctx context.Context, id int64, tried <-chan struct{}, wa
 	if err != nil {
 		return a
 	}
-	runs, err := s.Store.RunsOfPushes(ctx, []int64{id})
+	runs, err := s.Store.RunsOfPushes(ctx, []record.PushID{id})
 	if err != nil {
 		return a
 	}

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/cron"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -29,7 +30,7 @@ type dueSchedule struct {
 // late is how long after its time a schedule counts as missed.
 const late = 5 * time.Minute
 
-// keepSchedules makes a project's schedules those of a commit of its main branch.
+// keepSchedules finds that a project's schedules are those of a commit of its main branch.
 func (pl *planner) keepSchedules(ctx context.Context, commit string) error {
 	snap, err := pl.view.at(ctx, commit)
 	if err != nil {
@@ -49,7 +50,8 @@ func (pl *planner) keepSchedules(ctx context.Context, commit string) error {
 				Next: times.Next(time.Now())})
 		}
 	}
-	return pl.q.SetSchedules(ctx, pl.project.ID, list)
+	pl.out.schedules, pl.out.keeps = list, true
+	return nil
 }
 
 // StartDue records the schedules whose time has come, each once on however many servers, and moves them on.
@@ -57,7 +59,7 @@ func (s *Intake) StartDue(ctx context.Context) error {
 	now := time.Now()
 	due, err := s.Store.DueSchedules(ctx, now)
 	for _, d := range due {
-		var id int64
+		var id record.PushID
 		err := s.Tx(ctx, func(q ground.Q) error {
 			taken, err := q.TakeSchedule(ctx, d)
 			if err != nil {
@@ -114,7 +116,7 @@ func advance(d store.Schedule, now time.Time) (next time.Time, event dueSchedule
 }
 
 // due plans the run of a schedule.
-func (pl *planner) due(ctx context.Context, d dueSchedule) (int, error) {
+func (pl *planner) due(ctx context.Context, d dueSchedule) error {
 	branch := d.Branch
 	if branch == "" {
 		branch = pl.view.main
@@ -128,14 +130,11 @@ func (pl *planner) due(ctx context.Context, d dueSchedule) (int, error) {
 	}
 	commit, err := pl.view.reader.Commit("refs/heads/" + branch)
 	if err != nil {
-		return 0, fmt.Errorf("schedule %s of %s builds branch %q: %w", d.Name, d.Pipeline, branch, err)
+		return fmt.Errorf("schedule %s of %s builds branch %q: %w", d.Name, d.Pipeline, branch, err)
 	}
-	made, err := pl.event(ctx,
+	pl.out.ran = &d
+	return pl.event(ctx,
 		plan.Event{Trigger: plan.OnSchedule, Branch: branch, Commit: commit.ID, Schedule: d.Name, Pipeline: d.Pipeline}, why)
-	if err != nil || len(made) == 0 {
-		return 0, err
-	}
-	return len(made), pl.q.ScheduleRan(ctx, pl.project.ID, d.Pipeline, d.Name, made[0].Number)
 }
 
 // Schedules lists when a project's pipelines are due.

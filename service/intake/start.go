@@ -48,19 +48,22 @@ func (s *Intake) startRun(ctx context.Context, project string, in api.StartRun, 
 
 // planByHand plans a run that a person waits for the number of.
 func (s *Intake) planByHand(ctx context.Context, p store.Project, v *view, e plan.Event, why cause) (api.Run, error) {
+	pl, err := s.planner(ctx, p, v)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if err := pl.checkInputs(ctx, e, why.inputs); err != nil {
+		return api.Run{}, err
+	}
+	if err := pl.event(ctx, e, why); err != nil {
+		return api.Run{}, err
+	}
+	if len(pl.out.runs) == 0 {
+		return api.Run{}, fmt.Errorf("no file piston/%s.toml at %.12s: %w", e.Pipeline, e.Commit, ground.ErrNotFound)
+	}
 	var run store.Run
-	err := s.Tx(ctx, func(q ground.Q) error {
-		pl, err := s.planner(ctx, q, p, v)
-		if err != nil {
-			return err
-		}
-		if err := pl.checkInputs(ctx, e, why.inputs); err != nil {
-			return err
-		}
-		made, err := pl.event(ctx, e, why)
-		if err == nil && len(made) == 0 {
-			return fmt.Errorf("no file piston/%s.toml at %.12s: %w", e.Pipeline, e.Commit, ground.ErrNotFound)
-		}
+	err = s.Tx(ctx, func(q ground.Q) error {
+		made, err := pl.write(ctx, q)
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
@@ -18,20 +19,16 @@ type view struct {
 	repo     source.Repo
 	reader   *source.Reader
 	main     string // the main branch
-	branches chan branches
+	listing  sync.WaitGroup
+	branches []string
+	listErr  error
 	seen     map[string]*snapshot
-}
-
-type branches struct {
-	list []string
-	err  error
 }
 
 // allBranches waits for the list that look has asked for.
 func (v *view) allBranches() ([]string, error) {
-	b := <-v.branches
-	v.branches <- b
-	return b.list, b.err
+	v.listing.Wait()
+	return v.branches, v.listErr
 }
 
 // look opens a project's repository, brought up to date. Close it.
@@ -47,12 +44,11 @@ func (s *Intake) look(ctx context.Context, p store.Project) (*view, error) {
 	if v.main, err = repo.MainBranch(); err != nil {
 		return nil, err
 	}
-	v.branches = make(chan branches, 1)
-	go func() { // beside the rest: each git takes a few milliseconds, most of them its start
-		list, err := repo.Branches(ctx)
-		v.branches <- branches{list, err}
-	}()
+	v.listing.Go(func() { // beside the rest: each git takes a few milliseconds, most of them its start
+		v.branches, v.listErr = repo.Branches(ctx)
+	})
 	if v.reader, err = repo.Reader(ctx); err != nil {
+		v.listing.Wait()
 		return nil, err
 	}
 	if err := v.findMain(); err != nil {
@@ -88,7 +84,10 @@ func (v *view) notThere(ref, project string) error {
 	return fmt.Errorf("no branch, tag or commit %q in %s: %w", ref, project, ground.ErrNotFound)
 }
 
-func (v *view) close() { v.reader.Close() }
+func (v *view) close() {
+	v.reader.Close()
+	v.listing.Wait()
+}
 
 // snapshot is a commit with its files.
 type snapshot struct {

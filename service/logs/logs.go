@@ -9,6 +9,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
@@ -27,7 +28,7 @@ func LogOf(a store.Attempt) stream.LogID { return stream.LogID{Run: a.RunID, Att
 
 // AppendLog keeps a batch of a running attempt's log lines: first is the number of the first, text their written
 // form. When it returns nil the lines will not be lost.
-func (s *Logs) AppendLog(ctx context.Context, attempt, first int64, text []byte) error {
+func (s *Logs) AppendLog(ctx context.Context, attempt record.AttemptID, first int64, text []byte) error {
 	lines, err := logline.Decode(first, text)
 	if err != nil || first < 1 || len(lines) == 0 {
 		return fmt.Errorf("log lines from %d on are %w: %w", first, ground.ErrInvalid, err)
@@ -78,7 +79,7 @@ func (s *Logs) AttemptOf(ctx context.Context, run store.Run, job string, number 
 }
 
 // Log reads a part of a job's log, wherever it is by now.
-func (s *Logs) Log(ctx context.Context, project string, number int64, in LogRequest) (api.LogPart, error) {
+func (s *Logs) Log(ctx context.Context, project string, number record.RunNumber, in LogRequest) (api.LogPart, error) {
 	run, err := s.FindRun(ctx, project, number)
 	if err != nil {
 		return api.LogPart{}, err
@@ -125,7 +126,7 @@ func (s *Logs) readLog(ctx context.Context, a store.Attempt, from int64, limit i
 }
 
 // WriteLog writes a whole log as plain text.
-func (s *Logs) WriteLog(ctx context.Context, project string, number int64, job string, attempt int,
+func (s *Logs) WriteLog(ctx context.Context, project string, number record.RunNumber, job string, attempt int,
 	w io.Writer) error {
 	for from := int64(1); ; {
 		part, err := s.Log(ctx, project, number, LogRequest{Job: job, Attempt: attempt, From: from, Limit: MaxLogPart})
@@ -216,18 +217,19 @@ func (c *countingWriter) Write(p []byte) (int, error) {
 }
 
 // Cursors say up to which line each attempt's log has been read: by attempt id.
-type Cursors map[int64]int64
+type Cursors map[record.AttemptID]int64
 
 // Follow reads the logs of a run as they grow, or one attempt's, from the cursors on, and hands each stretch to
 // emit, without a gap and without a line twice. It returns when ctx ends or emit fails.
-func (s *Logs) Follow(ctx context.Context, run, only int64, cursors Cursors,
+func (s *Logs) Follow(ctx context.Context, run record.RunID, only record.AttemptID, cursors Cursors,
 	emit func(store.Attempt, []logline.Line) error) error {
 	reader, err := s.Stream.Logs(ctx, run, only)
 	if err != nil {
 		return err
 	}
 	defer reader.Close()
-	f := &follower{s: s, run: run, only: only, cursors: cursors, emit: emit, attempts: map[int64]store.Attempt{}}
+	f := &follower{s: s, run: run, only: only, cursors: cursors, emit: emit,
+		attempts: map[record.AttemptID]store.Attempt{}}
 	if err := f.sweep(ctx); err != nil {
 		return err
 	}
@@ -250,11 +252,12 @@ func (s *Logs) Follow(ctx context.Context, run, only int64, cursors Cursors,
 }
 
 type follower struct {
-	s         *Logs
-	run, only int64
-	cursors   Cursors
-	attempts  map[int64]store.Attempt
-	emit      func(store.Attempt, []logline.Line) error
+	s        *Logs
+	run      record.RunID
+	only     record.AttemptID
+	cursors  Cursors
+	attempts map[record.AttemptID]store.Attempt
+	emit     func(store.Attempt, []logline.Line) error
 }
 
 func (f *follower) take(ctx context.Context, b stream.Batch) error {

@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -121,7 +122,7 @@ func (s *People) Tokens(ctx context.Context, after int64, contains string, limit
 
 // RevokeToken makes a token useless: one's own, or anybody's for an administrator. A bounded token can only revoke
 // itself.
-func (s *People) RevokeToken(ctx context.Context, id int64) error {
+func (s *People) RevokeToken(ctx context.Context, id record.TokenID) error {
 	w := ground.WhoAsks(ctx)
 	return s.Tx(ctx, func(q ground.Q) error {
 		t, err := q.TokenByID(ctx, id)

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/pointer"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
@@ -95,9 +96,9 @@ func (s *Projects) Projects(ctx context.Context, page api.Page) ([]api.Project, 
 }
 
 func (s *Projects) withLatest(ctx context.Context, list []store.Project) ([]api.Project, error) {
-	ids := make([]int64, len(list))
+	ids := make([]record.ProjectID, len(list))
 	out := make([]api.Project, len(list))
-	at := map[int64]int{}
+	at := map[record.ProjectID]int{}
 	for i, p := range list {
 		ids[i], out[i], at[p.ID] = p.ID, projectOf(p), i
 	}

@@ -5,12 +5,13 @@ import (
 	"io"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 )
 
 // OpenArtifact reads a kept file of a run.
-func (s *Report) OpenArtifact(ctx context.Context, project string, number,
-	id int64) (api.Artifact, io.ReadCloser, error) {
+func (s *Report) OpenArtifact(ctx context.Context, project string, number record.RunNumber,
+	id record.ArtifactID) (api.Artifact, io.ReadCloser, error) {
 	run, err := s.FindRun(ctx, project, number)
 	if err != nil {
 		return api.Artifact{}, nil, err

@@ -7,6 +7,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/timing"
 	"gentlepiston.example/piston/service/ground"
@@ -14,7 +15,7 @@ import (
 )
 
 // Run tells all that happened in a run.
-func (s *Report) Run(ctx context.Context, project string, number int64) (api.RunDetail, error) {
+func (s *Report) Run(ctx context.Context, project string, number record.RunNumber) (api.RunDetail, error) {
 	run, err := s.FindRun(ctx, project, number)
 	if err != nil {
 		return api.RunDetail{}, err
@@ -51,14 +52,15 @@ func (s *Report) Run(ctx context.Context, project string, number int64) (api.Run
 // parts is everything a run's detail is made of.
 type parts struct {
 	jobs      []store.Job
-	attempts  map[int64][]store.Attempt // by job, oldest first
-	steps     map[int64][]store.Step    // by attempt
-	uses      map[int64][]store.CacheUse
+	attempts  map[record.JobID][]store.Attempt  // by job, oldest first
+	steps     map[record.AttemptID][]store.Step // by attempt
+	uses      map[record.AttemptID][]store.CacheUse
 	artifacts []store.Artifact
 }
 
-func (s *Report) parts(ctx context.Context, run int64) (parts, error) {
-	p := parts{attempts: map[int64][]store.Attempt{}, steps: map[int64][]store.Step{}, uses: map[int64][]store.CacheUse{}}
+func (s *Report) parts(ctx context.Context, run record.RunID) (parts, error) {
+	p := parts{attempts: map[record.JobID][]store.Attempt{}, steps: map[record.AttemptID][]store.Step{},
+		uses: map[record.AttemptID][]store.CacheUse{}}
 	var err error
 	if p.jobs, err = s.Store.Jobs(ctx, run); err != nil {
 		return p, err

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/keep"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -29,7 +30,7 @@ const (
 )
 
 // rules are those in force for a project.
-func (s *Report) rules(ctx context.Context, project int64) (inForce, own keep.Rules, err error) {
+func (s *Report) rules(ctx context.Context, project record.ProjectID) (inForce, own keep.Rules, err error) {
 	if own, err = s.Store.Rules(ctx, project); err != nil {
 		return inForce, own, err
 	}
@@ -66,7 +67,7 @@ func (s *Report) Kept(ctx context.Context, project string) (api.Kept, error) {
 }
 
 // cutFor is what goes now. Of all projects together nothing is said to go: each has rules of its own.
-func (s *Report) cutFor(project int64, r keep.Rules) store.Cut {
+func (s *Report) cutFor(project record.ProjectID, r keep.Rules) store.Cut {
 	if project == 0 {
 		return store.Cut{}
 	}
@@ -74,7 +75,7 @@ func (s *Report) cutFor(project int64, r keep.Rules) store.Cut {
 }
 
 // projectOrAll finds a project's id; 0, which stands for all, for "".
-func (s *Report) projectOrAll(ctx context.Context, name string) (int64, error) {
+func (s *Report) projectOrAll(ctx context.Context, name string) (record.ProjectID, error) {
 	if name == "" {
 		return 0, nil
 	}

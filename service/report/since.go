@@ -10,6 +10,7 @@ import (
 	"strconv"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
 )
@@ -18,7 +19,7 @@ import (
 const maxCommits = 100
 
 // Since compares a run with the last one of its pipeline that passed.
-func (s *Report) Since(ctx context.Context, project string, number int64) (api.Since, error) {
+func (s *Report) Since(ctx context.Context, project string, number record.RunNumber) (api.Since, error) {
 	out := api.Since{Commits: []api.CommitNote{}, Definition: []api.Difference{}, Tools: []api.Difference{},
 		Caches:  []api.Difference{},
 		Secrets: []api.Difference{}, Runners: []api.Difference{}}
@@ -55,7 +56,8 @@ func (s *Report) Since(ctx context.Context, project string, number int64) (api.S
 	return out, nil
 }
 
-func (s *Report) commitsBetween(ctx context.Context, project int64, before, after string) ([]api.CommitNote, error) {
+func (s *Report) commitsBetween(ctx context.Context, project record.ProjectID, before, after string) ([]api.CommitNote,
+	error) {
 	notes := []api.CommitNote{}
 	p, err := s.Store.ProjectByID(ctx, project)
 	if err != nil {

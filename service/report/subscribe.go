@@ -8,6 +8,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/store"
@@ -16,11 +17,11 @@ import (
 
 // Subscription says what a client wants to be told of.
 type Subscription struct {
-	Project string // "" for all
-	Run     int64  // 0 for all of the project
-	After   uint64 // events after this one; 0 for those from now on
-	Job     string // job whose log to follow; "*" for all of the run
-	Attempt int    // 0 for the latest
+	Project string           // "" for all
+	Run     record.RunNumber // 0 for all of the project
+	After   uint64           // events after this one; 0 for those from now on
+	Job     string           // job whose log to follow; "*" for all of the run
+	Attempt int              // 0 for the latest
 	Cursors map[string]int64
 
 	// Still reports, every so often, whether whoever listens may still do so; nil for always.
@@ -92,7 +93,8 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 		}
 		seq = last
 	}
-	var project, runID int64
+	var project record.ProjectID
+	var runID record.RunID
 	if sub.Project != "" {
 		p, err := s.VisibleProject(ctx, sub.Project)
 		if err != nil {
@@ -104,9 +106,9 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 	if err := s.fresh(ctx, seen); err != nil {
 		return err
 	}
-	names := map[int64]string{}
+	names := map[record.AttemptID]string{}
 	cursors := logs.Cursors{}
-	var only int64
+	var only record.AttemptID
 	if sub.Run != 0 {
 		run, err := s.FindRun(ctx, sub.Project, sub.Run)
 		if err != nil {
@@ -214,7 +216,7 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 	}
 }
 
-func (s *Report) logNames(ctx context.Context, run int64) (map[int64]string, error) {
+func (s *Report) logNames(ctx context.Context, run record.RunID) (map[record.AttemptID]string, error) {
 	jobs, err := s.Store.Jobs(ctx, run)
 	if err != nil {
 		return nil, err
@@ -223,11 +225,11 @@ func (s *Report) logNames(ctx context.Context, run int64) (map[int64]string, err
 	if err != nil {
 		return nil, err
 	}
-	jobName := map[int64]string{}
+	jobName := map[record.JobID]string{}
 	for _, j := range jobs {
 		jobName[j.ID] = j.Name
 	}
-	names := map[int64]string{}
+	names := map[record.AttemptID]string{}
 	for _, a := range attempts {
 		names[a.ID] = LogName(jobName[a.JobID], a.Number)
 	}

@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
@@ -384,7 +385,7 @@ func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, 
 		return nil, nil, err
 	}
 	values, revisions := api.SealedSecrets{}, map[string]int{}
-	var ids []int64
+	var ids []record.SecretID
 	kinds = map[string]string{}
 	for _, secret := range list {
 		if !wanted[secret.Name] || secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag) != "" ||

@@ -9,6 +9,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -46,7 +47,8 @@ func newDispatcher(g *ground.Ground) *dispatcher {
 
 // wait waits for work for a runner, of the one project when its token is for one only; nil when there is none for as
 // long as it wants to wait.
-func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token, project, clock int64) (given, error) {
+func (d *dispatcher) wait(ctx context.Context, in api.ClaimRequest, token record.TokenID, project record.ProjectID,
+	clock int64) (given, error) {
 	w := &waiter{runner: store.Runner{Name: in.Runner, Labels: in.Labels, Token: token, Project: project, ClockMs: clock},
 		given: make(chan given, 1), gone: make(chan struct{})}
 	w.runner.Tools.V, w.runner.Lacks = in.Tools, in.Lacks
@@ -152,7 +154,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 	}
 	var out []store.Attempt
 	unknown := map[*waiter][]string{}
-	at := map[int64]*waiter{}
+	at := map[record.AttemptID]*waiter{}
 	err := d.Tx(ctx, func(q ground.Q) (err error) {
 		if err := q.LockQueue(ctx); err != nil {
 			return err
@@ -168,7 +170,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 		for i, w := range waiting {
 			runners[i] = RunnerOf(w.runner)
 		}
-		to := map[int64]store.Runner{}
+		to := map[record.AttemptID]store.Runner{}
 		for _, g := range queue.Assign(runners) {
 			at[g.Job.ID], to[g.Job.ID] = waiting[g.Runner], waiting[g.Runner].runner
 		}
@@ -197,7 +199,7 @@ func (d *dispatcher) round(ctx context.Context) error {
 // standing leaves those that may be given jobs at this moment: a claim is held open for long, and meanwhile its token
 // may have been revoked, or its runner held. Whose token stands no more is told so.
 func (d *dispatcher) standing(ctx context.Context, q ground.Q, waiting []*waiter) (may []*waiter, err error) {
-	var tokens []int64
+	var tokens []record.TokenID
 	var names []string
 	for _, w := range waiting {
 		tokens, names = append(tokens, w.runner.Token), append(names, w.runner.Name)
@@ -234,7 +236,7 @@ func labelsOf(waiting []*waiter) (labels []string) {
 }
 
 // hand tells runners what they got; what nobody waits for any more goes back.
-func (d *dispatcher) hand(ctx context.Context, out []store.Attempt, at map[int64]*waiter) (err error) {
+func (d *dispatcher) hand(ctx context.Context, out []store.Attempt, at map[record.AttemptID]*waiter) (err error) {
 	for _, a := range out {
 		w := at[a.ID]
 		if !d.give(w, given{attempt: &a}) {

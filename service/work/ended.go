@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -13,8 +14,8 @@ import (
 
 // EndedRun is the event that a run is over.
 type EndedRun struct {
-	Run   int64       `json:"run"` // id
-	State state.State `json:"state"`
+	Run   record.RunID `json:"run"` // id
+	State state.State  `json:"state"`
 }
 
 // EndOf is the event as it is recorded.

@@ -10,6 +10,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -17,7 +18,7 @@ import (
 // OpenCache reads the saved copy of a cache for a running attempt. Runs that are given protected secrets have caches of
 // their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may
 // hold what a secret has opened.
-func (s *Work) OpenCache(ctx context.Context, attempt int64, key string) (io.ReadCloser, int64, error) {
+func (s *Work) OpenCache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error) {
 	run, err := s.runOfRunning(ctx, attempt)
 	if err != nil {
 		return nil, 0, err
@@ -39,7 +40,8 @@ func (s *Work) OpenCache(ctx context.Context, attempt int64, key string) (io.Rea
 }
 
 // SaveCache keeps a packed cache of a running attempt.
-func (s *Work) SaveCache(ctx context.Context, attempt int64, name, key string, r io.Reader) (size int64, err error) {
+func (s *Work) SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, r io.Reader) (size int64,
+	err error) {
 	run, err := s.runOfRunning(ctx, attempt)
 	if err != nil {
 		return 0, err
@@ -61,7 +63,7 @@ func (s *Work) SaveCache(ctx context.Context, attempt int64, name, key string, r
 }
 
 // KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
-func (s *Work) KeepArtifact(ctx context.Context, attempt int64, name, file, sha256 string,
+func (s *Work) KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string,
 	r io.Reader) (api.Artifact, error) {
 	if _, err := s.runOfRunning(ctx, attempt); err != nil {
 		return api.Artifact{}, err
@@ -84,7 +86,7 @@ func (s *Work) KeepArtifact(ctx context.Context, attempt int64, name, file, sha2
 	return ground.ArtifactOf(a), err
 }
 
-func (s *Work) runOfRunning(ctx context.Context, attempt int64) (store.Run, error) {
+func (s *Work) runOfRunning(ctx context.Context, attempt record.AttemptID) (store.Run, error) {
 	a, err := s.Store.IsRunning(ctx, attempt)
 	if err != nil {
 		return store.Run{}, ground.Gone(err, attempt)
@@ -93,7 +95,7 @@ func (s *Work) runOfRunning(ctx context.Context, attempt int64) (store.Run, erro
 }
 
 // HandOver keeps what a running attempt hands to later jobs of its run.
-func (s *Work) HandOver(ctx context.Context, attempt int64, name string, r io.Reader) error {
+func (s *Work) HandOver(ctx context.Context, attempt record.AttemptID, name string, r io.Reader) error {
 	if _, err := s.runOfRunning(ctx, attempt); err != nil {
 		return err
 	}
@@ -110,7 +112,7 @@ func (s *Work) HandOver(ctx context.Context, attempt int64, name string, r io.Re
 }
 
 // OpenHandover reads what an earlier job of its run hands to a running attempt.
-func (s *Work) OpenHandover(ctx context.Context, attempt int64, job, name string) (io.ReadCloser, error) {
+func (s *Work) OpenHandover(ctx context.Context, attempt record.AttemptID, job, name string) (io.ReadCloser, error) {
 	run, err := s.runOfRunning(ctx, attempt)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/store"
 )
@@ -12,7 +13,7 @@ import (
 // QueueFilter narrows the list of queued jobs.
 type QueueFilter struct {
 	Project string
-	Run     int64
+	Run     record.RunNumber
 	After   int // place after which to go on
 	Limit   int
 }
@@ -88,7 +89,7 @@ func (s *Work) waits(ctx context.Context) ([]schedule.Wait, []store.Runner, erro
 func online(r store.Runner) bool { return time.Since(r.Seen) < onlineFor }
 
 // Waiting tells what each queued job of a run waits for, by the job's name.
-func (s *Work) Waiting(ctx context.Context, run int64) (map[string]string, error) {
+func (s *Work) Waiting(ctx context.Context, run record.RunID) (map[string]string, error) {
 	waits, _, err := s.waits(ctx)
 	why := map[string]string{}
 	for _, w := range waits {

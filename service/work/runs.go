@@ -8,13 +8,14 @@ import (
 
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
 
 // StopRun ends a run: what waits is cancelled at once, what runs is asked to end.
-func (s *Work) StopRun(ctx context.Context, project string, number int64, person string) error {
+func (s *Work) StopRun(ctx context.Context, project string, number record.RunNumber, person string) error {
 	found, err := s.FindRun(ctx, project, number)
 	if err != nil {
 		return err
@@ -25,7 +26,8 @@ func (s *Work) StopRun(ctx context.Context, project string, number int64, person
 }
 
 // stop ends a run; with it happens what else is to.
-func (s *Work) stop(ctx context.Context, id int64, to state.State, reason string, with func(q ground.Q) error) error {
+func (s *Work) stop(ctx context.Context, id record.RunID, to state.State, reason string,
+	with func(q ground.Q) error) error {
 	err := s.Tx(ctx, func(q ground.Q) error {
 		run, err := q.LockRun(ctx, id)
 		if err != nil {
@@ -76,7 +78,7 @@ func CancelWaiting(ctx context.Context, q ground.Q, run store.Run, to state.Stat
 	if err != nil {
 		return err
 	}
-	running := map[int64]bool{}
+	running := map[record.JobID]bool{}
 	for _, a := range attempts {
 		running[a.JobID] = a.State == state.Running
 		if a.State != state.Queued {

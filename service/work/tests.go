@@ -7,6 +7,7 @@ import (
 
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -27,7 +28,7 @@ func noteFewerTests(ctx context.Context, q ground.Q, run store.Run) error {
 	if err != nil {
 		return err
 	}
-	counts, err := q.TestCases(ctx, []int64{last.ID, run.ID})
+	counts, err := q.TestCases(ctx, []record.RunID{last.ID, run.ID})
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
@@ -119,7 +120,8 @@ func (s *Work) takes(ctx context.Context, run store.Run, job store.Job) ([]strin
 
 // sources gives a project's remote, and where its source, and that of each project that lends it its own, is to be had
 // from this service.
-func (s *Work) sources(ctx context.Context, project int64) (remote string, paths map[string]string, err error) {
+func (s *Work) sources(ctx context.Context, project record.ProjectID) (remote string, paths map[string]string,
+	err error) {
 	list, err := s.Store.SourcesFor(ctx, project)
 	paths = map[string]string{}
 	for _, p := range list {
@@ -137,12 +139,12 @@ func (s *Work) MayRead(ctx context.Context, w ground.Who, project string) (bool,
 }
 
 // IsHolder reports whether an attempt is, or was, a runner's.
-func (s *Work) IsHolder(ctx context.Context, w ground.Who, attempt int64) (bool, error) {
+func (s *Work) IsHolder(ctx context.Context, w ground.Who, attempt record.AttemptID) (bool, error) {
 	return s.Store.IsOfToken(ctx, attempt, w.Token)
 }
 
 // Beat extends an attempt's lease. It is held open for a few seconds so that news reach the runner at once.
-func (s *Work) Beat(ctx context.Context, attempt int64) (api.Beat, error) {
+func (s *Work) Beat(ctx context.Context, attempt record.AttemptID) (api.Beat, error) {
 	woken, cancel, err := s.Stream.OnWake(ground.BeatTopic)
 	if err != nil {
 		return api.Beat{}, err
@@ -194,7 +196,7 @@ func seen(in api.ClaimRequest, clockMs int64) store.Runner {
 }
 
 // Prepared notes that a runner has checkout and caches in place.
-func (s *Work) Prepared(ctx context.Context, attempt int64, in api.Prepared) error {
+func (s *Work) Prepared(ctx context.Context, attempt record.AttemptID, in api.Prepared) error {
 	err := s.Tx(ctx, func(q ground.Q) error {
 		a, err := q.RunningAttempt(ctx, attempt)
 		if err != nil {
@@ -212,7 +214,7 @@ func (s *Work) Prepared(ctx context.Context, attempt int64, in api.Prepared) err
 }
 
 // noteCaches writes what came of caches in an attempt.
-func noteCaches(ctx context.Context, q ground.Q, attempt int64, uses []api.CacheUse) error {
+func noteCaches(ctx context.Context, q ground.Q, attempt record.AttemptID, uses []api.CacheUse) error {
 	for _, u := range uses {
 		err := q.SetCacheUse(ctx, store.CacheUse{AttemptID: attempt, Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved,
 			Size: u.Size, TookMs: u.TookMs, Note: u.Note})
@@ -224,7 +226,7 @@ func noteCaches(ctx context.Context, q ground.Q, attempt int64, uses []api.Cache
 }
 
 // stepOf is what a runner tells of a step, for the records.
-func stepOf(attempt int64, r api.StepReport) store.Step {
+func stepOf(attempt record.AttemptID, r api.StepReport) store.Step {
 	s := store.Step{AttemptID: attempt, Position: r.Step, State: r.State, Reason: r.Reason, ExitCode: r.ExitCode,
 		FirstLine: r.FirstLine, LastLine: r.LastLine, Note: r.Note}
 	s.Excerpt.V, s.Tests.V = r.Excerpt, (*store.TestReport)(r.Tests)
@@ -232,7 +234,7 @@ func stepOf(attempt int64, r api.StepReport) store.Step {
 }
 
 // ReportSteps notes that steps began or ended.
-func (s *Work) ReportSteps(ctx context.Context, attempt int64, steps []api.StepReport) error {
+func (s *Work) ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error {
 	err := s.Tx(ctx, func(q ground.Q) error {
 		a, err := q.RunningAttempt(ctx, attempt)
 		if err != nil {
@@ -250,7 +252,7 @@ func (s *Work) ReportSteps(ctx context.Context, attempt int64, steps []api.StepR
 
 // FinishAttempt ends an attempt as its runner reports. Doing it again with the same outcome is no error, since the
 // answer to the first may have been lost.
-func (s *Work) FinishAttempt(ctx context.Context, attempt int64, in api.Finish) error {
+func (s *Work) FinishAttempt(ctx context.Context, attempt record.AttemptID, in api.Finish) error {
 	before, err := s.Store.AttemptByID(ctx, attempt)
 	if err != nil {
 		return ground.Gone(err, attempt)
@@ -285,7 +287,7 @@ func (s *Work) ending(ctx context.Context, before store.Attempt,
 
 // HandBack puts an attempt's job back into the queue since its runner is being ended: that is nobody's failure, and
 // counts as no try. Doing it again is no error.
-func (s *Work) HandBack(ctx context.Context, attempt int64, in api.HandBack) error {
+func (s *Work) HandBack(ctx context.Context, attempt record.AttemptID, in api.HandBack) error {
 	before, err := s.Store.AttemptByID(ctx, attempt)
 	if err != nil || before.HandedBack {
 		return ground.Gone(err, attempt)

@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service/ground"
@@ -52,9 +53,9 @@ func TestWhatNobodyWaitsForGoesBack(t *testing.T) {
 	s, attempt := open(t)
 	ctx := ground.AsItself(t.Context())
 	gone := &waiter{runner: store.Runner{Name: "gone"}, given: make(chan given, 1)}
-	out, err := s.Store.HandOut(ctx, map[int64]store.Runner{attempt.ID: gone.runner}, Lease)
+	out, err := s.Store.HandOut(ctx, map[record.AttemptID]store.Runner{attempt.ID: gone.runner}, Lease)
 	require.NoError(t, err)
-	require.NoError(t, s.dispatch.hand(ctx, out, map[int64]*waiter{attempt.ID: gone}))
+	require.NoError(t, s.dispatch.hand(ctx, out, map[record.AttemptID]*waiter{attempt.ID: gone}))
 	assert.Empty(t, gone.given)
 	a, err := s.Store.AttemptByID(ctx, attempt.ID)
 	require.NoError(t, err)
