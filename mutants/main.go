@@ -9,6 +9,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
 	"os/signal"
@@ -17,6 +18,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/local/testdb"
 )
 
 // group is code and the tests that answer for it, as patterns of packages.
@@ -46,15 +50,39 @@ func main() {
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, *limit)
 	defer cancel()
+	end, err := database(ctx)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "mutants: %v\n", err)
+		os.Exit(1)
+	}
+	defer end()
 	for _, g := range groups {
 		if flag.NArg() > 0 && !slices.Contains(flag.Args(), g.name) {
 			continue
 		}
 		if err := try(ctx, g, *count, *seed, *long, *workers); err != nil {
 			fmt.Fprintf(os.Stderr, "mutants: %s: %v\n", g.name, err)
-			os.Exit(1)
+			return
 		}
 	}
+}
+
+// database starts one for all tests, so that not each run of one starts its own.
+func database(ctx context.Context) (end func(), err error) {
+	home, err := os.MkdirTemp("", "mutants-db-")
+	if err != nil {
+		return nil, err
+	}
+	server, err := local.StartPostgres(context.WithoutCancel(ctx), home, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	return func() {
+		server.Stop()
+		if err := local.RemoveFolder(home); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+	}, os.Setenv(testdb.Given, server.DSN())
 }
 
 // score counts the faults of one package.

@@ -65,12 +65,18 @@ func openWithRepository(t *testing.T) (*Service, repository) {
 // openWithRepositoryOn tells also where the records are.
 func openWithRepositoryOn(t *testing.T) (*Service, repository, string) {
 	s, dsn := openOn(t)
+	return s, addRepository(t, s), dsn
+}
+
+// addRepository makes a repository, and a project of it that is called app.
+func addRepository(t *testing.T, s *Service) repository {
+	t.Helper()
 	r := repository{t, t.TempDir()}
 	r.git("init", "-q", "-b", "main")
 	r.commit(map[string]string{"README": "x"})
 	_, err := s.Projects.AddProject(asItself(t), api.NewProject{Name: "app", Remote: r.dir})
 	require.NoError(t, err)
-	return s, r, dsn
+	return r
 }
 
 func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdate) {

@@ -50,6 +50,12 @@ func blobsOf(t *testing.T, s *Service) *blob.Blobs {
 func openOn(t *testing.T) (s *Service, dsn string) {
 	t.Helper()
 	dsn = testdb.New(t)
+	return openAt(t, dsn), dsn
+}
+
+// openAt opens a service on the records at an address.
+func openAt(t *testing.T, dsn string) *Service {
+	t.Helper()
 	st, err := store.Open(asItself(t), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
@@ -60,11 +66,11 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
 	home := t.TempDir()
-	s, err = Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
+	s, err := Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	folders.Store(s, blobs)
-	return s, dsn
+	return s
 }
 
 // planned adds a run of a pipeline to a project, as planning a push does.

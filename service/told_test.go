@@ -56,12 +56,12 @@ func TestAFactOfARunReachesWhoWatchesItAndNotTheAudit(t *testing.T) {
 	s := open(t)
 	run := planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
 	require.Eventually(t, func() bool { // the events of the planning are on their way
-		left, err := s.Store.TakeEvents(asItself(t))
+		left, err := s.Store.Outbox(asItself(t))
 		return err == nil && len(left) == 0
 	}, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, s.Tx(asItself(t), func(q ground.Q) error {
 		require.NoError(t, q.Tell(asItself(t), ground.OfRun(fact.RunGoesOn, run)))
-		list, err := q.TakeEvents(asItself(t))
+		list, err := q.Outbox(asItself(t))
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		assert.Equal(t, store.Change{Project: "p", Run: run.Number, State: run.State}, list[0].Body.V)

@@ -135,7 +135,7 @@ func TestATableMayGainColumnsWhileServing(t *testing.T) {
 	} {
 		assert.NoError(t, read(), what)
 	}
-	events, err := s.TakeEvents(ctx)
+	events, err := s.Outbox(ctx)
 	require.NoError(t, err)
 	assert.NotEmpty(t, events)
 }

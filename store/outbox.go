@@ -16,10 +16,10 @@ type Change struct {
 
 // Outgoing is an event that waits to be published.
 type Outgoing struct {
-	ID        int64        `db:"id"`
-	ProjectID int64        `db:"project_id"`
-	Run       int64        `db:"run"`
-	Body      JSON[Change] `db:"body"`
+	ID        int64            `db:"id"`
+	ProjectID record.ProjectID `db:"project_id"`
+	Run       record.RunNumber `db:"run"`
+	Body      JSON[Change]     `db:"body"`
 }
 
 // AddEvent writes an event into the outbox, in the transaction of what it tells.
@@ -27,13 +27,16 @@ func (q Q) AddEvent(ctx context.Context, project record.ProjectID, c Change) err
 	return q.do(ctx, nil, `INSERT INTO outbox (project_id, run, body) VALUES ($1, $2, $3)`, project, c.Run, asJSON(c))
 }
 
-// EventsAtOnce is how many events are taken at most.
+// EventsAtOnce is how many events are read at most.
 const EventsAtOnce = 200
 
-// TakeEvents removes up to EventsAtOnce events from the outbox, oldest first; they are back if the transaction fails.
-func (q Q) TakeEvents(ctx context.Context) (list []Outgoing, err error) {
-	err = q.list(ctx, &list, `WITH taken AS (DELETE FROM outbox WHERE id IN
-			(SELECT id FROM outbox ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING `+columnsOf[Outgoing]("outbox")+`)
-		SELECT `+columnsOf[Outgoing]("taken")+` FROM taken ORDER BY id`, EventsAtOnce)
+// Outbox reads up to EventsAtOnce events that wait to be published, oldest first. They wait until DropEvents.
+func (q Q) Outbox(ctx context.Context) (list []Outgoing, err error) {
+	err = q.list(ctx, &list, `SELECT `+columnsOf[Outgoing]("outbox")+` FROM outbox ORDER BY id LIMIT $1`, EventsAtOnce)
 	return list, err
+}
+
+// DropEvents removes events that were published.
+func (q Q) DropEvents(ctx context.Context, ids []int64) error {
+	return q.do(ctx, nil, `DELETE FROM outbox WHERE id = ANY($1)`, ids)
 }

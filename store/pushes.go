@@ -36,8 +36,9 @@ func (q Q) AddPush(ctx context.Context, project record.ProjectID, delivery strin
 	return id, false, err
 }
 
-// BeginPlanning counts that planning a push begins, and keeps it from others for a while; ErrNotFound when it is planned
-// or set aside, or another has it. PlanningReturned takes it back. What is counted and not taken back has ended a server.
+// BeginPlanning counts that planning a push begins, and keeps it from others for a while; ErrNotFound when it is
+// planned or set aside, or another has it. PlanningReturned takes it back. What is counted and not taken back has ended
+// a server.
 func (q Q) BeginPlanning(ctx context.Context, id record.PushID, lease time.Duration) (p Push, err error) {
 	err = q.get(ctx, &p, `UPDATE pushes SET begun = begun + 1, planning_until = now() + make_interval(secs => $2)
 		WHERE id = (SELECT id FROM pushes WHERE id = $1 AND planned_at IS NULL AND set_aside_at IS NULL

@@ -79,7 +79,7 @@ func TestHandingOutBeginsJobAndRun(t *testing.T) {
 	job, err := s.JobByID(ctx, given[0].JobID)
 	require.NoError(t, err)
 	assert.Equal(t, state.Running, job.State)
-	events, err := s.TakeEvents(ctx)
+	events, err := s.Outbox(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, events)
 	assert.Equal(t, store.Change{Project: "p", Run: r.Number, State: state.Running}, events[0].Body.V)

@@ -294,27 +294,26 @@ func TestRunStateKeepsWhatIsKnown(t *testing.T) {
 	assert.Equal(t, "stopped by ada", got.Reason)
 }
 
-func TestEventsComeBackWhenTheirPublishingFails(t *testing.T) {
+func TestEventsWaitUntilTheyAreDropped(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	p := project(t, s)
 	for i := range 3 {
 		require.NoError(t, s.AddEvent(ctx, p.ID, store.Change{Project: "p", Run: record.RunNumber(i), State: state.Running}))
 	}
-	err := s.Tx(ctx, func(q store.Q) error {
-		list, err := q.TakeEvents(ctx)
+	for range 2 {
+		list, err := s.Outbox(ctx)
 		require.NoError(t, err)
 		require.Len(t, list, 3)
-		return errors.New("the stream is away")
-	})
-	require.Error(t, err)
-	list, err := s.TakeEvents(ctx)
+		assert.EqualValues(t, 2, list[2].Body.V.Run, "in their order")
+	}
+	list, err := s.Outbox(ctx)
 	require.NoError(t, err)
-	require.Len(t, list, 3)
-	assert.EqualValues(t, 2, list[2].Body.V.Run, "in their order")
-	list, err = s.TakeEvents(ctx)
+	require.NoError(t, s.DropEvents(ctx, []int64{list[0].ID, list[1].ID}))
+	list, err = s.Outbox(ctx)
 	require.NoError(t, err)
-	assert.Empty(t, list)
+	require.Len(t, list, 1)
+	assert.EqualValues(t, 2, list[0].Body.V.Run)
 }
 
 func TestAPushIsPlannedByOneAtATime(t *testing.T) {

@@ -286,7 +286,7 @@ type Event struct {
 }
 
 // PublishEvent publishes a change of a project's run. id makes publishing it again harmless for two minutes.
-func (s *Stream) PublishEvent(ctx context.Context, project int64, id string, c api.Change) error {
+func (s *Stream) PublishEvent(ctx context.Context, project record.ProjectID, id string, c api.Change) error {
 	data, err := json.Marshal(c)
 	if err != nil {
 		return err

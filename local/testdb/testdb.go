@@ -23,11 +23,34 @@ var (
 	count  int
 )
 
+// Given names the variable with the address of a server that is there already, for who starts many tests one by one.
+const Given = "PISTON_TEST_DATABASE"
+
 // New makes an empty database and returns its address.
 func New(t testing.TB) string {
 	t.Helper()
 	mu.Lock()
 	defer mu.Unlock()
+	at := os.Getenv(Given)
+	if at == "" {
+		at = own(t)
+	}
+	count++
+	name := fmt.Sprintf("test%d_%d", os.Getpid(), count)
+	db, err := sql.Open("pgx", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Replace(at, "dbname=postgres", "dbname="+name, 1)
+}
+
+// own starts the server of this package's tests, once.
+func own(t testing.TB) string {
+	t.Helper()
 	if server == nil {
 		dir, err := os.MkdirTemp("", "piston-testdb-")
 		if err != nil {
@@ -38,17 +61,7 @@ func New(t testing.TB) string {
 			t.Fatal(err)
 		}
 	}
-	count++
-	name := fmt.Sprintf("test%d", count)
-	db, err := sql.Open("pgx", server.DSN())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name); err != nil {
-		t.Fatal(err)
-	}
-	return strings.Replace(server.DSN(), "dbname=postgres", "dbname="+name, 1)
+	return server.DSN()
 }
 
 // Main runs a package's tests and stops the server after them.

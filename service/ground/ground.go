@@ -120,25 +120,22 @@ func (s *Ground) Background() {
 		Rest: 5 * time.Millisecond, Do: s.publish})
 }
 
-// publish sends what is in the outbox. An event that was sent and not removed is sent again under the same id,
-// which the stream takes for the same.
+// publish sends what is in the outbox. An event that was sent and not removed, or that another server sends too, comes
+// again under the same id, which the stream takes for the same.
 func (s *Ground) publish(ctx context.Context) error {
 	for {
-		n := 0
-		err := s.Store.Tx(ctx, func(q store.Q) error {
-			events, err := q.TakeEvents(ctx)
-			if err != nil {
+		events, err := s.Store.Outbox(ctx)
+		if err != nil {
+			return err
+		}
+		sent := make([]int64, len(events))
+		for i, e := range events {
+			if err := s.Stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), api.Change(e.Body.V)); err != nil {
 				return err
 			}
-			n = len(events)
-			for _, e := range events {
-				if err := s.Stream.PublishEvent(ctx, e.ProjectID, fmt.Sprint(e.ID), api.Change(e.Body.V)); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		if err != nil || n < store.EventsAtOnce {
+			sent[i] = e.ID
+		}
+		if err := s.Store.DropEvents(ctx, sent); err != nil || len(events) < store.EventsAtOnce {
 			return err // what has come meanwhile has poked again
 		}
 	}
