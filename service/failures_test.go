@@ -74,7 +74,7 @@ func openFailing(t *testing.T) (*Service, *sql.DB) {
 	return s, db
 }
 
-// moving are tables that change beside what is asked.
+// moving are tables that change beside what is asked; so do the columns that tell where a log is.
 var moving = map[string]bool{"outbox": true, "goose_db_version": true}
 
 // records is a digest of each table, when nothing waits to be planned beside what is asked.
@@ -99,7 +99,9 @@ func records(t *testing.T, db *sql.DB) map[string]string {
 		var digest string
 		if !moving[table] {
 			require.NoError(t, db.QueryRow(fmt.Sprintf(
-				`SELECT coalesce(md5(string_agg(x::text, chr(10) ORDER BY x::text)), '') FROM %s x`, table)).Scan(&digest))
+				`SELECT coalesce(md5(string_agg(t, chr(10) ORDER BY t)), '')
+					FROM (SELECT (to_jsonb(x) - '{log_blob,log_size,log_lines,log_moved}'::text[])::text AS t FROM %s x) y`,
+				table)).Scan(&digest))
 		}
 		all[table] = digest
 	}
