@@ -13,9 +13,10 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/store"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
 
 func TestWhereItListens(t *testing.T) {
 	taken, err := net.Listen("tcp", "127.0.0.1:0")

@@ -37,7 +37,7 @@ import (
 	"gentlepiston.example/piston/stream"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
 
 // Who comes to a door: nobody, by an expired token, somebody without a role in the project, its reader, builder and
 // keeper, a keeper's token that may only read, an administrator, an administrator's token that is bound to be a

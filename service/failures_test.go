@@ -85,7 +85,8 @@ func records(t *testing.T, db *sql.DB) map[string]string {
 		require.NoError(t, db.QueryRow(`SELECT count(*) FROM pushes WHERE planned_at IS NULL AND tries = 0`).Scan(&waiting))
 		return waiting == 0
 	}, 10*time.Second, time.Millisecond)
-	rows, err := db.Query(`SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'`)
+	rows, err := db.Query(`SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'
+		AND table_name NOT LIKE 'river%'`)
 	require.NoError(t, err)
 	defer rows.Close()
 	all := map[string]string{}
@@ -234,7 +235,10 @@ func TestWhatTheDatabaseRefusesIsSaidAndNothingIsHalfWritten(t *testing.T) {
 			_, err := s.Report.Runs(ctx, "app", report.RunFilter{Limit: 9})
 			return err
 		}},
-		{"the queue", func(ctx context.Context) error { _, err := s.Work.Queue(at(ctx), work.QueueFilter{Limit: 9}); return err }},
+		{"the queue", func(ctx context.Context) error {
+			_, err := s.Work.Queue(at(ctx), work.QueueFilter{Limit: 9})
+			return err
+		}},
 		{"stop it", func(ctx context.Context) error { return s.Work.StopRun(ctx, "app", run.Number, "ada") }},
 		{"start it again", func(ctx context.Context) (err error) {
 			_, err = s.Intake.Restart(ctx, "app", run.Number, "ada", api.Restart{Failed: true})

@@ -198,8 +198,9 @@ func TestAFullDiskGivesUpCachesFirstAndHoldsJobs(t *testing.T) {
 func TestARemovedProjectLeavesNothing(t *testing.T) {
 	s := open(t)
 	leaves(t, s, plan.OnPush, "k")
+	require.NotEmpty(t, s.blobNames(t))
 	require.NoError(t, s.Projects.RemoveProject(asItself(t), "p"))
-	assert.Empty(t, s.blobNames(t))
+	require.Eventually(t, func() bool { return len(s.blobNames(t)) == 0 }, 20*time.Second, 50*time.Millisecond)
 	_, err := s.Projects.Project(asItself(t), "p")
 	assert.ErrorIs(t, err, ground.ErrNotFound)
 	assert.ErrorIs(t, s.Projects.RemoveProject(asItself(t), "p"), ground.ErrNotFound)

@@ -51,7 +51,10 @@ func MasterFile(home string) string { return filepath.Join(home, "secrets.key") 
 
 // Open joins the rooms and starts the background work.
 func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.Blobs, o Options) (*Service, error) {
-	g := ground.New(st, sm, o.Home, o.Reserve, o.Log)
+	g, err := ground.New(st, sm, o.Home, o.Reserve, o.Log)
+	if err != nil {
+		return nil, err
+	}
 	v, err := vault.Open(ctx, o.Master, g)
 	if err != nil {
 		return nil, err
@@ -66,19 +69,17 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err
 	}
-	s.background()
-	return s, nil
+	return s, s.background()
 }
 
 // background starts the loops that run beside requests. Each looks at the records only, so any number of servers
 // may run them at the same time, and what a crash cut short is found again.
-func (s *Service) background() {
-	s.Ground.Background()
+func (s *Service) background() error {
 	s.People.Background()
 	s.Intake.Background()
 	s.Work.Background()
 	s.Logs.Background()
 	s.Report.Background()
-	s.Loop(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour,
-		Do: s.Store.DropExpired})
+	s.OneOfAll(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour, Do: s.Store.DropExpired})
+	return s.Ground.Background()
 }

@@ -28,7 +28,7 @@ import (
 	"gentlepiston.example/piston/stream"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
 
 func open(t *testing.T) *Service {
 	t.Helper()

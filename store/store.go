@@ -69,23 +69,41 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, db.DB, sub)
-	if err != nil {
-		return nil, err
-	}
-	if err := checkSchema(ctx, provider); err != nil {
+	if err := migrate(ctx, db.DB); err != nil {
 		db.Close()
 		return nil, err
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
 	}
 	return &Store{db: db, Q: Q{db}}, nil
+}
+
+// Prepare brings the records at an address up to date, and leaves them.
+func Prepare(ctx context.Context, dsn string) error {
+	s, err := Open(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	return s.Close()
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, sub)
+	if err != nil {
+		return err
+	}
+	if err := checkSchema(ctx, provider); err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database's schema up to date: %w", err)
+	}
+	if err := laterSchema(ctx, db); err != nil {
+		return fmt.Errorf("bringing the tables of what is put off up to date: %w", err)
+	}
+	return nil
 }
 
 // ErrNewerSchema says that a newer program has changed the schema in a way this one does not know.

@@ -22,7 +22,7 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, nil) }
 
 func open(t *testing.T) *store.Store {
 	t.Helper()

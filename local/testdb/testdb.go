@@ -21,12 +21,15 @@ var (
 	server *local.Postgres
 	home   string
 	count  int
+
+	prepare  func(ctx context.Context, dsn string) error
+	template string // what a new database is made like
 )
 
 // Given names the variable with the address of a server that is there already, for who starts many tests one by one.
 const Given = "PISTON_TEST_DATABASE"
 
-// New makes an empty database and returns its address.
+// New makes a database, empty or as Main was told to prepare it, and returns its address.
 func New(t testing.TB) string {
 	t.Helper()
 	mu.Lock()
@@ -35,6 +38,19 @@ func New(t testing.TB) string {
 	if at == "" {
 		at = own(t)
 	}
+	if prepare != nil && template == "" {
+		made := create(t, at, "")
+		if err := prepare(t.Context(), made); err != nil {
+			t.Fatal(err)
+		}
+		template = fmt.Sprintf(" TEMPLATE test%d_%d", os.Getpid(), count)
+	}
+	return create(t, at, template)
+}
+
+// create makes a database on the server at an address, like another or empty.
+func create(t testing.TB, at, like string) string {
+	t.Helper()
 	count++
 	name := fmt.Sprintf("test%d_%d", os.Getpid(), count)
 	db, err := sql.Open("pgx", at)
@@ -42,7 +58,7 @@ func New(t testing.TB) string {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name); err != nil {
+	if _, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name+like); err != nil {
 		t.Fatal(err)
 	}
 	return strings.Replace(at, "dbname=postgres", "dbname="+name, 1)
@@ -64,8 +80,10 @@ func own(t testing.TB) string {
 	return server.DSN()
 }
 
-// Main runs a package's tests and stops the server after them.
-func Main(m *testing.M) {
+// Main runs a package's tests and stops the server after them. Unless with is nil, it prepares the first database, and
+// each test is given a copy of that.
+func Main(m *testing.M, with func(ctx context.Context, dsn string) error) {
+	prepare = with
 	code := m.Run()
 	Stop()
 	os.Exit(code)

@@ -25,26 +25,31 @@ type Ground struct {
 	Log    *slog.Logger
 	Life   context.Context // of the service itself; it ends when the server does
 
-	home  string
-	kick  chan struct{} // something is in the outbox
-	moves chan struct{} // a log may be ready to move
-	ends  chan struct{} // a run is over, for which another pipeline may wait
-	end   context.CancelFunc
-	at    sync.WaitGroup
+	home     string
+	kick     chan struct{} // something is in the outbox
+	moves    chan struct{} // a log may be ready to move
+	ends     chan struct{} // a run is over, for which another pipeline may wait
+	later    *later
+	endLater func()
+	end      context.CancelFunc
+	at       sync.WaitGroup
 }
 
 // New is the ground of a server whose data folder is home and keeps so many bytes of the disk free.
-func New(st *store.Store, sm *stream.Stream, home string, reserve int64, log *slog.Logger) *Ground {
+func New(st *store.Store, sm *stream.Stream, home string, reserve int64, log *slog.Logger) (*Ground, error) {
 	g := &Ground{Store: st, Stream: sm, Space: &Space{dir: home, Reserve: reserve}, Log: log, home: home,
-		kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
+		endLater: func() {}, kick: make(chan struct{}, 1), moves: make(chan struct{}, 1), ends: make(chan struct{}, 1)}
 	g.Life, g.end = context.WithCancel(AsItself(context.Background()))
-	return g
+	var err error
+	g.later, err = openLater(g)
+	return g, err
 }
 
 // Close ends what runs beside requests, and waits for it.
 func (s *Ground) Close() {
 	s.end()
 	s.at.Wait()
+	s.endLater()
 }
 
 // Home is the data folder.
@@ -114,10 +119,14 @@ func (s *Ground) Moves() chan struct{} { return s.moves }
 // Ends is poked when a run is over, for which another pipeline may wait.
 func (s *Ground) Ends() chan struct{} { return s.ends }
 
-// Background starts the loops of the ground itself.
-func (s *Ground) Background() {
+// Background starts the loops of the ground itself, and the work that was put off. All rooms have said what they do.
+func (s *Ground) Background() (err error) {
+	if s.endLater, err = s.later.start(s.Life); err != nil {
+		return err
+	}
 	s.Loop(Upkeep{What: "publishing events", Every: time.Second, Poked: s.kick,
 		Rest: 5 * time.Millisecond, Do: s.publish})
+	return nil
 }
 
 // publish sends what is in the outbox. An event that was sent and not removed, or that another server sends too, comes

@@ -13,7 +13,8 @@ import (
 // Q is the records within a transaction of a use case, which tells what happens in it.
 type Q struct {
 	store.Q
-	told *fact.Follows // of all that was told so far
+	told  *fact.Follows // of all that was told so far
+	later *store.Later
 }
 
 // Tx runs a transaction. Once it is done, whoever is to be woken by what was told in it is.
@@ -21,7 +22,7 @@ func (s *Ground) Tx(ctx context.Context, do func(q Q) error) error {
 	var told fact.Follows
 	err := s.Store.Tx(ctx, func(q store.Q) error {
 		told = fact.Follows{} // it may be tried again
-		return do(Q{q, &told})
+		return do(Q{q, &told, s.later.Later})
 	})
 	if err != nil {
 		return err

@@ -18,5 +18,7 @@ type Projects struct {
 
 // New makes it. public is the address by which people reach the console; "" when that is not known.
 func New(g *ground.Ground, v *vault.Vault, blobs *blob.Blobs, public string) *Projects {
-	return &Projects{g, v, blobs, public}
+	s := &Projects{g, v, blobs, public}
+	ground.Does(g, s.dropBlobs)
+	return s
 }

@@ -26,8 +26,7 @@ func New(g *ground.Ground, w *work.Work, l *logs.Logs, blobs *blob.Blobs) *Repor
 
 // Background starts its loops.
 func (s *Report) Background() {
-	s.Loop(ground.Upkeep{What: "giving up what is kept no longer", Every: sweepEvery,
-		Do: s.Sweep})
+	s.OneOfAll(ground.Upkeep{What: "giving up what is kept no longer", Every: sweepEvery, Do: s.Sweep})
 	s.Loop(ground.Upkeep{What: "making room on the disk", Every: 10 * time.Second,
 		Do: s.MakeRoom})
 }

@@ -22,12 +22,13 @@ func ownFile(t *testing.T) Master {
 	return FindMaster(func(string) string { return "" }, filepath.Join(t.TempDir(), "secrets.key"))
 }
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
 
 // on is the ground of a vault on records.
 func on(t *testing.T, st *store.Store) *ground.Ground {
 	t.Helper()
-	g := ground.New(st, nil, t.TempDir(), 0, slog.New(slog.DiscardHandler))
+	g, err := ground.New(st, nil, t.TempDir(), 0, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
 	t.Cleanup(g.Close)
 	return g
 }

@@ -20,7 +20,7 @@ import (
 	"gentlepiston.example/piston/stream"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
 
 // open is the room on records of its own, with one project and a run of one job that waits.
 func open(t *testing.T) (*Work, store.Attempt) {
@@ -32,7 +32,8 @@ func open(t *testing.T) (*Work, store.Attempt) {
 	sm, err := stream.Open(ctx, t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(sm.Close)
-	g := ground.New(st, sm, t.TempDir(), 0, slog.New(slog.DiscardHandler))
+	g, err := ground.New(st, sm, t.TempDir(), 0, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
 	t.Cleanup(g.Close)
 	s := New(g, nil, nil)
 	require.NoError(t, st.AddMaster(ctx, store.Master{Recipient: "m", Proof: []byte("x")}))

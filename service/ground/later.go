@@ -1,0 +1,101 @@
+package ground
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+
+	"gentlepiston.example/piston/store"
+)
+
+// How often a server looks for what was put off, and how long something of it may take.
+const (
+	lookForLater = 5 * time.Second
+	laterWithin  = time.Hour
+)
+
+// later is a server's share of the work that is put off.
+type later struct {
+	*store.Later
+	workers *river.Workers
+	upkeeps map[string]Upkeep
+}
+
+// openLater makes ready what Does and OneOfAll are told before Background.
+func openLater(g *Ground) (*later, error) {
+	l := &later{workers: river.NewWorkers(), upkeeps: map[string]Upkeep{}}
+	client, err := g.Store.Later(&river.Config{PollOnly: true, FetchPollInterval: lookForLater,
+		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(warnings{g.Log.Handler()}),
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: l.workers})
+	l.Later = client
+	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {
+		u, known := l.upkeeps[j.Args.What]
+		if !known {
+			return fmt.Errorf("this server knows no upkeep of %s", j.Args.What) // a newer one does, at its next time
+		}
+		return u.Do(ctx)
+	}))
+	return l, err
+}
+
+// warnings lets through what somebody should read.
+type warnings struct{ slog.Handler }
+
+func (w warnings) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && w.Handler.Enabled(ctx, level)
+}
+
+// Does says how work of a kind that was put off is done. It is done again, ever later, until it has not failed.
+func Does[T river.JobArgs](g *Ground, do func(ctx context.Context, of T) error) {
+	river.AddWorker(g.later.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[T]) error {
+		return do(ctx, j.Args)
+	}))
+}
+
+// upkeepDue is the work of an upkeep whose time has come.
+type upkeepDue struct {
+	What string `json:"what"`
+}
+
+// Kind implements river.JobArgs.
+func (upkeepDue) Kind() string { return "upkeep" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts. What fails comes again with its next time.
+func (upkeepDue) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable,
+		rivertype.JobStateScheduled}}}
+}
+
+// OneOfAll has an upkeep done over and over by one server of all that share the records.
+func (s *Ground) OneOfAll(u Upkeep) {
+	s.later.upkeeps[u.What] = u
+	s.later.PeriodicJobs().Add(river.NewPeriodicJob(river.PeriodicInterval(u.Every),
+		func() (river.JobArgs, *river.InsertOpts) { return upkeepDue{u.What}, nil }, nil))
+}
+
+// PutOff has something done after the transaction, by a server that Does it.
+func (q Q) PutOff(ctx context.Context, all ...river.JobArgs) error {
+	list := make([]river.InsertManyParams, len(all))
+	for i, of := range all {
+		list[i].Args = of
+	}
+	return q.Q.PutOff(ctx, q.later, list)
+}
+
+// start begins with the work; it goes on until what it returns is called.
+func (l *later) start(ctx context.Context) (end func(), err error) {
+	// It outlives ctx by as long as it takes to give back what it was doing.
+	if err := l.Start(context.WithoutCancel(ctx)); err != nil {
+		return nil, err
+	}
+	return func() {
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		_ = l.StopAndCancel(within)
+	}, nil
+}
