@@ -53,8 +53,13 @@ func checkCommand() *cli.Command {
 			if dir == "" {
 				dir = "."
 			}
-			known, note := askService(ctx, c, dir)
-			done, err := checkTree(ctx, dir, known, c.Bool("untracked"))
+			hasten()
+			w, err := openTree(ctx, dir)
+			if err != nil {
+				return err
+			}
+			known, note := askService(ctx, c, w)
+			done, err := checkTree(w, known, c.Bool("untracked"))
 			if err != nil {
 				return err
 			}
@@ -192,7 +197,12 @@ func explainCommand() *cli.Command {
 			if args[1] == "" {
 				args[1] = "."
 			}
-			done, err := checkTree(ctx, args[1], nil, true)
+			hasten()
+			w, err := openTree(ctx, args[1])
+			if err != nil {
+				return err
+			}
+			done, err := checkTree(w, nil, true)
 			if err != nil {
 				return err
 			}

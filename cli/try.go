@@ -108,7 +108,11 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	if err != nil {
 		return o, err
 	}
-	done, err := checkTree(ctx, ".", nil, c.Bool("untracked"))
+	w, err := openTree(ctx, ".")
+	if err != nil {
+		return try.Options{}, err
+	}
+	done, err := checkTree(w, nil, c.Bool("untracked"))
 	if err != nil {
 		return o, err
 	}

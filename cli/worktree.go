@@ -7,7 +7,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -48,17 +50,32 @@ func repositoryOf(w *source.WorkTree) *check.Repository {
 	return r
 }
 
+// openTree opens the work tree that a folder is in. Meanwhile it makes ready for a check what each program that checks
+// must make once.
+func openTree(ctx context.Context, dir string) (*source.WorkTree, error) {
+	var ready sync.WaitGroup
+	ready.Go(check.Ready)
+	w, err := source.OpenWorkTree(ctx, dir)
+	ready.Wait()
+	if err != nil {
+		return nil, terminal.Ending(terminal.ExitFailed, err)
+	}
+	return w, nil
+}
+
+// hasten keeps memory from being collected up to half a gigabyte: a command that only checks is over before that pays.
+func hasten() {
+	debug.SetGCPercent(-1)
+	debug.SetMemoryLimit(512 << 20)
+}
+
 // untrackedFlag takes what Git does not track as if it were added.
 var untrackedFlag = &cli.BoolFlag{Name: "untracked",
 	Usage: "also take files that Git neither tracks nor ignores, which a push would be without"}
 
 // checkTree checks a work tree as a push of it would be: what Git tracks, with its changes. Pipeline files that Git
 // does not track yet are checked too, and told.
-func checkTree(ctx context.Context, dir string, known *check.Service, untracked bool) (checked, error) {
-	w, err := source.OpenWorkTree(ctx, dir)
-	if err != nil {
-		return checked{}, terminal.Ending(terminal.ExitFailed, err)
-	}
+func checkTree(w *source.WorkTree, known *check.Service, untracked bool) (checked, error) {
 	r := repositoryOf(w)
 	if untracked {
 		for _, e := range w.Loose {
@@ -101,7 +118,7 @@ func readUpTo(path string, most int64) ([]byte, error) {
 const askFor = 4 * time.Second
 
 // askService asks the service what a check may know, when somebody is signed in. note says what was not asked and why.
-func askService(ctx context.Context, c *cli.Command, dir string) (known *check.Service, note string) {
+func askService(ctx context.Context, c *cli.Command, w *source.WorkTree) (known *check.Service, note string) {
 	if c.Bool("offline") {
 		return nil, ""
 	}
@@ -113,7 +130,7 @@ func askService(ctx context.Context, c *cli.Command, dir string) (known *check.S
 	defer cancel()
 	project := c.String("project")
 	if project == "" {
-		if project, err = projectOfTree(ctx, cl, dir); err != nil {
+		if project, err = projectOfTree(ctx, cl, w); err != nil {
 			return nil, err.Error() + ": secrets and runners are not checked"
 		}
 	}
@@ -132,8 +149,8 @@ func askService(ctx context.Context, c *cli.Command, dir string) (known *check.S
 }
 
 // projectOfTree finds the project whose repository a work tree is pushed to.
-func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, error) {
-	w, err := source.OpenWorkTree(ctx, dir)
+func projectOfTree(ctx context.Context, cl *client.Client, w *source.WorkTree) (string, error) {
+	is, err := terminal.IsOf(ctx, w)
 	if err != nil {
 		return "", err
 	}
@@ -143,7 +160,7 @@ func projectOfTree(ctx context.Context, cl *client.Client, dir string) (string, 
 			return "", errors.Join(err, terminal.ErrNoProject)
 		}
 		for _, p := range list {
-			if terminal.IsOf(w, p.Remote) {
+			if is(p.Remote) {
 				return p.Name, nil
 			}
 		}

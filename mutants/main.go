@@ -32,7 +32,7 @@ type group struct {
 
 var groups = []group{
 	{"core", "./core/...", []string{"./core/..."}},
-	{"service", "./service/...", []string{"./service/..."}},
+	{"service", "./service/...", []string{"./service/...", "./httpapi"}},
 	{"store", "./store", []string{"./store", "./service"}},
 	{"httpapi", "./httpapi", []string{"./httpapi"}},
 	{"hook", "./hook", []string{"./hook"}},

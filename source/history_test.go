@@ -123,7 +123,9 @@ func TestAWorkTreeAsItIs(t *testing.T) {
 	assert.Equal(t, []string{"main", "work/a"}, w.Branches)
 	assert.Equal(t, "main", w.Branch)
 	assert.Equal(t, first, w.Commit)
-	assert.Equal(t, "/srv/git/app.git", w.Origin)
+	origin, err := w.Origin(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "/srv/git/app.git", origin)
 	assert.Equal(t, []Entry{{Path: "loose file", Mode: "100644"}}, w.Loose)
 	modes := map[string]string{}
 	for _, e := range w.Entries {

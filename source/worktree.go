@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -20,7 +21,6 @@ type WorkTree struct {
 	Branches []string
 	Branch   string // checked out; "" when detached
 	Commit   string // "" before the first
-	Origin   string // where it is pushed to; "" when nowhere
 }
 
 // ErrNoWorkTree says that a folder is in no checkout.
@@ -32,11 +32,11 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 	if err != nil {
 		return nil, err
 	}
-	top, err := inTree(ctx, dir, "rev-parse", "--show-toplevel")
+	top, err := topOf(dir)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s; run git init, or go to the right folder", ErrNoWorkTree, dir)
+		return nil, err
 	}
-	w := &WorkTree{Dir: strings.TrimSuffix(top, "\n")}
+	w := &WorkTree{Dir: top}
 	// Each git costs a few milliseconds, most of them its start; they do not depend on each other.
 	var all sync.WaitGroup
 	var failed error
@@ -53,13 +53,11 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 			take(text)
 		})
 	}
-	ask(func(text string) { w.Entries = indexEntries(w.Dir, text) }, "ls-files", "-z", "--stage")
-	ask(func(text string) { w.Loose = others(text) }, "ls-files", "-z", "--others", "--exclude-standard")
+	ask(w.takeFiles, "ls-files", "-z", "-t", "--stage", "--others", "--exclude-standard")
 	// Of folders that are ignored as a whole, only the folder is told: what is in them is made or fetched.
 	ask(func(text string) { w.Ignored = pathsOf(others(text)) }, "ls-files", "-z", "--others", "--ignored",
 		"--exclude-standard", "--directory")
 	ask(w.takeRefs, "for-each-ref", "--format=%(refname) %(HEAD) %(objectname)", "refs/heads/", "refs/remotes/")
-	ask(func(text string) { w.Origin = strings.TrimSpace(text) }, "config", "--default", "", "--get", "remote.origin.url")
 	all.Wait()
 	if failed != nil {
 		return nil, failed
@@ -70,6 +68,25 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 		}
 	}
 	return w, nil
+}
+
+// topOf finds the top of the checkout that a folder is in: the nearest that has a .git, which is a file in a linked
+// work tree and in a submodule (gitrepository-layout(5)). To ask git for it costs a program more.
+func topOf(dir string) (string, error) {
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
+			return filepath.EvalSymlinks(at)
+		}
+		if at == filepath.Dir(at) {
+			return "", fmt.Errorf("%w: %s; run git init, or go to the right folder", ErrNoWorkTree, dir)
+		}
+	}
+}
+
+// Origin is where the tree is pushed to; "" when nowhere.
+func (w *WorkTree) Origin(ctx context.Context) (string, error) {
+	text, err := inTree(ctx, w.Dir, "config", "--default", "", "--get", "remote.origin.url")
+	return strings.TrimSpace(text), err
 }
 
 // LoosePaths are the paths of the files that Git neither tracks nor ignores.
@@ -95,26 +112,33 @@ func (w *WorkTree) Resolve(ctx context.Context, name string) (string, error) {
 func inTree(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := command(ctx, "", append([]string{"-C", dir}, args...)...)
 	out, err := cmd.Output()
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) && len(exit.Stderr) > 0 {
+		return "", fmt.Errorf("git %s: %w: %s", args[0], err, clean(string(exit.Stderr), 500))
+	}
 	if err != nil {
 		return "", fmt.Errorf("git %s: %w", args[0], err)
 	}
 	return string(out), nil
 }
 
-// indexEntries reads what ls-files --stage prints: mode, object, stage, tab, name. Files that are gone are left out.
-func indexEntries(dir, text string) (list []Entry) {
+// takeFiles reads what ls-files -t --stage --others prints: of a file that is tracked a letter, mode, object, stage, tab
+// and name, of another a question mark and the name. Files that are gone are left out.
+func (w *WorkTree) takeFiles(text string) {
 	for line := range strings.SplitSeq(text, "\x00") {
+		if loose, is := strings.CutPrefix(line, "? "); is {
+			w.Loose = append(w.Loose, others(loose)...)
+			continue
+		}
 		about, name, ok := strings.Cut(line, "\t")
-		mode, _, has := strings.Cut(about, " ")
-		if !ok || !has || len(list) > 0 && list[len(list)-1].Path == name {
+		mode := strings.Fields(about)
+		if !ok || len(mode) < 2 || len(w.Entries) > 0 && w.Entries[len(w.Entries)-1].Path == name {
 			continue
 		}
-		if _, err := os.Lstat(filepath.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(filepath.Join(w.Dir, name)); errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		list = append(list, Entry{Path: name, Mode: mode})
+		w.Entries = append(w.Entries, Entry{Path: name, Mode: mode[1]})
 	}
-	return list
 }
 
 func others(text string) (list []Entry) {

@@ -146,16 +146,22 @@ func treeOf(ctx context.Context, cl *client.Client, project string) *source.Work
 		return nil
 	}
 	p, err := cl.Project(ctx, project)
-	if err != nil || !IsOf(tree, p.Remote) {
+	if err != nil {
+		return nil
+	}
+	if is, err := IsOf(ctx, tree); err != nil || !is(p.Remote) {
 		return nil
 	}
 	return tree
 }
 
-// IsOf tells whether a work tree is of a remote.
-func IsOf(w *source.WorkTree, remote string) bool {
+// IsOf asks a work tree where it is pushed to, and gives what tells whether it is of a remote.
+func IsOf(ctx context.Context, w *source.WorkTree) (is func(remote string) bool, err error) {
 	clean := func(s string) string { return strings.TrimSuffix(strings.TrimSuffix(s, "/"), ".git") }
-	return remote == w.Dir || w.Origin != "" && clean(remote) == clean(w.Origin)
+	origin, err := w.Origin(ctx)
+	return func(remote string) bool {
+		return remote == w.Dir || origin != "" && clean(remote) == clean(origin)
+	}, err
 }
 
 // runsOfCommit finds the latest run of each pipeline for a commit, waiting while a push of it is being planned.
