@@ -153,7 +153,7 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	if change != nil {
 		change(w, f, r)
 	}
-	networks := r.machine.Networks(t.Context())
+	networks := r.machine.Networks(t.Context(), nextNetworkAfter)
 	defer networks.Close()
 	r.execute(t.Context(), w, r.Isolation.AccountOf(r.Home, 0), networks)
 	left, err := os.ReadDir(filepath.Join(r.place, "work"))

@@ -83,8 +83,9 @@ func (s *shelf) Handover(_ context.Context, _ record.AttemptID, job, name string
 func TestJobsHandFilesOn(t *testing.T) {
 	s := &shelf{kept: map[string][]byte{}}
 	run := func(change func(*job)) (*job, string) {
-		r, err := NewTrial(Config{Name: "t", Home: t.TempDir(), Isolation: sandbox.Bubblewrap})
+		r, err := NewTrial(t.Context(), Config{Name: "t", Home: t.TempDir(), Isolation: sandbox.Bubblewrap})
 		require.NoError(t, err)
+		defer r.Close()
 		j := r.job(task{work: &api.Work{Job: &definition.Job{Name: "x"}}, folder: t.TempDir(), post: s})
 		require.NoError(t, j.files.Make())
 		t.Cleanup(j.files.Close)

@@ -58,9 +58,13 @@ type Runner struct {
 	caFile   string // what git believes; "" for what the machine does
 	place    string // where its jobs work
 	machine  *sandbox.Machine
-	tools    *toolbox       // what is installed, as far as anybody asked
-	use      workspace.Uses // what its jobs' files take
+	tools    *toolbox          // what is installed, as far as anybody asked
+	use      workspace.Uses    // what its jobs' files take
+	networks *sandbox.Networks // of one for trials
 }
+
+// nextNetworkAfter is how long after a job has taken its network the next of the slot is made.
+const nextNetworkAfter = 300 * time.Millisecond
 
 // New checks that the machine can do what is asked of it.
 func New(c Config) (*Runner, error) {
@@ -184,7 +188,7 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(),
 		WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
-	nets := r.machine.Networks(ctx)
+	nets := r.machine.Networks(ctx, nextNetworkAfter)
 	defer nets.Close()
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
 		request.Now = time.Now().UnixMilli()

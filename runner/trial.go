@@ -25,8 +25,8 @@ type Trial struct {
 	From     int // the first step to run, from 0
 }
 
-// NewTrial makes a runner for trials, which claims nothing.
-func NewTrial(c Config) (*Runner, error) {
+// NewTrial makes a runner for trials, which claims nothing. It works as long as life at most; close it.
+func NewTrial(life context.Context, c Config) (*Runner, error) {
 	if err := os.MkdirAll(c.Home, 0o755); err != nil {
 		return nil, err
 	}
@@ -46,8 +46,12 @@ func NewTrial(c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.networks = r.machine.Networks(life, nextNetworkAfter/10)
 	return r, r.machine.RefreshEtc()
 }
+
+// Close ends what a runner for trials has ready.
+func (r *Runner) Close() { r.networks.Close() }
 
 func (r *Runner) trial(t Trial) *job {
 	j := r.job(task{work: t.Work, folder: t.Folder, post: t.Post})
@@ -55,7 +59,7 @@ func (r *Runner) trial(t Trial) *job {
 	for name, v := range t.Secrets {
 		j.secrets[name] = slices.Clone(v) // the job's are wiped when it ends
 	}
-	j.from, j.stays = t.From, true
+	j.from, j.stays, j.networks = t.From, true, r.networks
 	j.checkout = func(ctx context.Context) error { return t.Checkout(ctx, j.files.Source()) }
 	return j
 }

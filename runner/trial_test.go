@@ -42,8 +42,9 @@ func (n *note) Finish(_ context.Context, _ record.AttemptID, f api.Finish) error
 }
 
 func TestATrialLeavesItsWorkspaceAndGoesOnInIt(t *testing.T) {
-	r, err := NewTrial(Config{Name: "here", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Log: slog.New(slog.DiscardHandler)})
+	r, err := NewTrial(t.Context(), Config{Name: "here", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
+	defer r.Close()
 	folder, post := t.TempDir(), &note{}
 	trial := Trial{Folder: folder, Post: post, Secrets: api.SealedSecrets{"KEY": []byte("hush-hush-value")},
 		Work: &api.Work{Attempt: 1, Number: 1, SecretKinds: map[string]string{"KEY": "text"}, Job: &definition.Job{Name: "a", Limit: "1m", Step: []*definition.Step{

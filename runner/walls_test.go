@@ -15,8 +15,9 @@ import (
 // testJob is a job with a workspace and secrets.
 func testJob(t testing.TB, secrets map[string]string) *job {
 	t.Helper()
-	r, err := NewTrial(Config{Name: "here", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Network: sandbox.NetworkHost})
+	r, err := NewTrial(t.Context(), Config{Name: "here", Home: t.TempDir(), Isolation: sandbox.Bubblewrap, Network: sandbox.NetworkHost})
 	require.NoError(t, err)
+	defer r.Close()
 	j := r.job(task{work: &api.Work{Attempt: 1, Job: &definition.Job{Name: "a"}, SecretKinds: map[string]string{}}, folder: t.TempDir()})
 	j.secrets = api.SealedSecrets{}
 	for name, text := range secrets {
@@ -40,7 +41,6 @@ func TestAStepLeavesNoDumpOfItsMemory(t *testing.T) {
 	var was syscall.Rlimit
 	require.NoError(t, syscall.Getrlimit(syscall.RLIMIT_CORE, &was))
 	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_CORE, &syscall.Rlimit{Cur: was.Max, Max: was.Max}))
-	t.Cleanup(func() { assert.NoError(t, syscall.Setrlimit(syscall.RLIMIT_CORE, &was)) })
 	if was.Max == 0 {
 		t.Skip("nothing on this machine may")
 	}

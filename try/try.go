@@ -95,6 +95,7 @@ func Run(ctx context.Context, o Options) (api.RunDetail, error) {
 		return api.RunDetail{}, err
 	}
 	t.runAll(ctx)
+	t.runner.Close()
 	t.sweeping.Wait()
 	if ctx.Err() != nil {
 		for i := range t.jobs {
@@ -138,6 +139,7 @@ func Shell(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	defer t.runner.Close()
 	j := t.find(o.Job)
 	if j == nil {
 		return fmt.Errorf("%w: a shell needs a job: give --job", ErrNotPossible)
@@ -180,7 +182,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.runner, err = runner.NewTrial(runner.Config{Name: "this machine",
+	t.runner, err = runner.NewTrial(ctx, runner.Config{Name: "this machine",
 		Home: filepath.Join(filepath.Dir(t.folder), "runner"), Isolation: o.Isolation,
 		Program: o.Program, Reach: o.Reach, Tools: tools, Log: slog.New(slog.DiscardHandler)})
 	return t, err

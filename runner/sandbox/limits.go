@@ -74,14 +74,17 @@ func (b *Box) Watch(ctx context.Context, over func(limit, most string)) {
 	}
 }
 
-// enter is the script that a step's outermost process runs before it becomes the step: it lowers what one process may
-// have open, and leaves no memory dumps. Its first argument is that number, then comes the step.
-const enter = `[ "$1" = 0 ] || ulimit -n "$1" || exit 125
+// enter is the script that a step's outermost process runs before it becomes the step: it lowers how many files one
+// process may have open. Its first argument is that number, then comes the step.
+const enter = `ulimit -n "$1" || exit 125
 shift
-ulimit -c 0
 exec "$@"`
 
-// entering is the command that enters the job's limits and becomes argv. Into the control groups it is born.
+// entering is the command that enters the job's limits and becomes argv. Into the control groups it is born, and that
+// it leaves no memory dumps it has from the runner.
 func (b *Box) entering(argv []string) []string {
+	if b.limits.OpenFiles == 0 {
+		return argv
+	}
 	return append([]string{"/bin/sh", "-c", enter, "piston-step", fmt.Sprint(b.limits.OpenFiles)}, argv...)
 }

@@ -48,6 +48,9 @@ func New(c Config, place string, as *process.Account) (*Machine, error) {
 	if err := checkAccount(c.Isolation, as); err != nil {
 		return nil, err
 	}
+	if err := process.NoDumps(); err != nil {
+		return nil, err
+	}
 	m := &Machine{Config: c, place: place, groups: findGroups(c.Log)}
 	return m, m.findNetwork()
 }

@@ -7,7 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"gentlepiston.example/piston/runner/beside"
 	"gentlepiston.example/piston/runner/sandbox/netns"
 )
 
@@ -79,59 +78,70 @@ func (m *Machine) findNetwork() error {
 	return nil
 }
 
-// Networks has a network ready for the next job of a slot, so that none waits for it.
+// Networks has a network ready for the next job, so that none waits for it. Several may take from it at once.
 type Networks struct {
-	maker   *netns.Maker
-	life    context.Context
-	next    chan made
+	maker *netns.Maker
+	life  context.Context
+	end   context.CancelFunc
+	after time.Duration
+
+	mu      sync.Mutex
+	next    *promise
 	waiting sync.WaitGroup
 }
 
-type made struct {
+// promise is a network that is being made, or will be.
+type promise struct {
+	wanted  chan struct{} // somebody waits for it
+	made    chan struct{}
 	network *netns.Network
 	err     error
 }
 
-// nextAfter is how long after a job has taken its network the next is made: the job's beginning comes first.
-const nextAfter = 300 * time.Millisecond
-
-// Networks makes the first. They last as long as life at most.
-func (m *Machine) Networks(life context.Context) *Networks {
-	n := &Networks{maker: m.nets, life: life}
-	n.prepare(0)
+// Networks makes the first. The next is made a while after one was taken, since the beginning of that job comes first,
+// or when it is wanted. They last as long as life at most.
+func (m *Machine) Networks(life context.Context, after time.Duration) *Networks {
+	n := &Networks{maker: m.nets, after: after}
+	n.life, n.end = context.WithCancel(life)
+	if n.maker != nil {
+		n.next = n.promise(0)
+	}
 	return n
 }
 
-func (n *Networks) prepare(after time.Duration) {
-	if n.maker == nil {
-		return
-	}
-	next := make(chan made, 1)
-	n.next = next
+func (n *Networks) promise(after time.Duration) *promise {
+	p := &promise{wanted: make(chan struct{}), made: make(chan struct{})}
 	n.waiting.Go(func() {
-		beside.Pause(n.life, after)
-		network, err := n.maker.Make(n.life)
-		next <- made{network, err}
+		defer close(p.made)
+		select {
+		case <-time.After(after):
+		case <-p.wanted:
+		case <-n.life.Done():
+		}
+		p.network, p.err = n.maker.Make(n.life)
 	})
+	return p
 }
 
 // take gives the network that is ready. One that could not be made is tried once more, now.
 func (n *Networks) take(ctx context.Context) (*netns.Network, error) {
-	m := <-n.next
-	if m.err != nil {
-		m.network, m.err = n.maker.Make(ctx)
+	n.mu.Lock()
+	p := n.next
+	n.next = n.promise(n.after)
+	n.mu.Unlock()
+	close(p.wanted)
+	<-p.made
+	if p.err != nil {
+		return n.maker.Make(ctx)
 	}
-	n.prepare(nextAfter)
-	return m.network, m.err
+	return p.network, nil
 }
 
-// Close waits for the one that is being made and ends it.
+// Close ends the one that is ready or being made. None that was taken is in use any more.
 func (n *Networks) Close() {
+	n.end()
 	n.waiting.Wait()
-	if n.next == nil {
-		return
-	}
-	if m := <-n.next; m.network != nil {
-		m.network.Close()
+	if n.next != nil && n.next.network != nil {
+		n.next.network.Close()
 	}
 }
