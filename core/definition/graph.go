@@ -28,40 +28,42 @@ func (v *validator) graph(p *Pipeline) {
 	if HasErrors(v.found) {
 		return
 	}
-	before := p.closure()
 	checked := map[string]bool{} // jobs as written: variants share their conditions
 	for _, name := range p.JobNames() {
 		job := p.Job[name]
-		v.takes(p, job, before[name])
+		v.takes(p, job)
 		if checked[job.written] {
 			continue
 		}
 		checked[job.written] = true
-		v.condition(p, job, before[name], job.When, "job", job.written, "when")
+		v.condition(p, job, job.When, "job", job.written, "when")
 		for i, s := range job.Step {
-			v.condition(p, job, before[name], s.When, "job", job.written, "step", strconv.Itoa(i), "when")
+			v.condition(p, job, s.When, "job", job.written, "step", strconv.Itoa(i), "when")
 		}
 	}
 }
 
-// closure lists for each job all jobs that are over before it starts.
-func (p *Pipeline) closure() map[string]map[string]bool {
-	all := map[string]map[string]bool{}
-	for _, name := range p.JobNames() {
-		set := map[string]bool{}
-		for _, before := range p.Job[name].After {
-			set[before] = true
-			for b := range all[before] {
-				set[b] = true
-			}
+// before lists the jobs that are over before one starts, however far back. It is asked of few: of all it would take the
+// square of their number.
+func (p *Pipeline) before(job *Job) map[string]bool {
+	all := map[string]bool{}
+	for next := slices.Clone(job.After); len(next) > 0; {
+		name := next[len(next)-1]
+		next = next[:len(next)-1]
+		if !all[name] {
+			all[name] = true
+			next = append(next, p.Job[name].After...)
 		}
-		all[name] = set
 	}
 	return all
 }
 
 // takes checks that what a job takes is handed on by a job before it.
-func (v *validator) takes(p *Pipeline, job *Job, before map[string]bool) {
+func (v *validator) takes(p *Pipeline, job *Job) {
+	if len(job.Take) == 0 {
+		return
+	}
+	before := p.before(job)
 	for i, take := range job.Take {
 		at := []string{"job", job.written, "take", strconv.Itoa(i)}
 		from, name, ok := strings.Cut(take, "/")
@@ -115,7 +117,7 @@ func (p *Pipeline) Takes(job *Job) (list []string) {
 }
 
 // condition checks that an expression holds together and asks only for what there is.
-func (v *validator) condition(p *Pipeline, job *Job, before map[string]bool, text string, at ...string) {
+func (v *validator) condition(p *Pipeline, job *Job, text string, at ...string) {
 	if text == "" {
 		return
 	}
@@ -145,6 +147,7 @@ func (v *validator) condition(p *Pipeline, job *Job, before map[string]bool, tex
 	ask("input", "Declare it by [input.NAME].", func(n string) bool { return p.Input[n] != nil }, sortedKeys(p.Input))
 	ask("variant", "The values of variants are in variants.over.",
 		func(n string) bool { _, ok := job.Variant[n]; return ok }, sortedKeys(job.Variant))
+	before := p.before(job)
 	earlier := sortedKeys(before)
 	ask("job", "A condition can ask for jobs that come before this one: add it to after.", func(n string) bool {
 		return before[n] || slices.ContainsFunc(earlier, func(b string) bool { return p.Job[b].Of == n })
