@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"io"
+	"slices"
 	"testing"
 	"time"
 
@@ -22,6 +23,16 @@ func claimRequest(t *testing.T, waitMs int) api.ClaimRequest {
 	return api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r", Labels: []string{"linux"}, Slots: 1, WaitMs: waitMs, Recipient: identity.Recipient().String()}
 }
 
+// asksFor waits until a runner asks for work.
+func asksFor(t *testing.T, s *Service, name string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		list, err := s.Work.Runners(asItself(t), api.Page{})
+		require.NoError(t, err)
+		return slices.ContainsFunc(list, func(r api.Runner) bool { return r.Name == name && r.Online })
+	}, 10*time.Second, 10*time.Millisecond)
+}
+
 func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 	s := open(t)
 	given := make(chan *api.Work, 1)
@@ -31,7 +42,7 @@ func TestAClaimIsAnsweredWhenWorkComes(t *testing.T) {
 		assert.NoError(t, err)
 		given <- w
 	}()
-	time.Sleep(300 * time.Millisecond)
+	asksFor(t, s, "r")
 	planned(t, s, "[[job.a.step]]\nscript = \"true\"\n")
 	w := <-given
 	require.NotNil(t, w)

@@ -187,7 +187,7 @@ func TestARunnerIsAskedForToolsThatPipelinesName(t *testing.T) {
 		assert.NoError(t, err)
 		asked <- c
 	}()
-	time.Sleep(300 * time.Millisecond)
+	asksFor(t, s, "attic")
 	planned(t, s, "[job.a]\ntools = { jarsigner = \"*\", gradle = \">=8\" }\n[[job.a.step]]\nscript = \"true\"\n")
 	c := <-asked
 	assert.Nil(t, c.Work)

@@ -49,7 +49,8 @@ type NewToken struct {
 func (q Q) AddToken(ctx context.Context, n NewToken) (t Token, err error) {
 	err = q.get(ctx, &t, `WITH t AS (INSERT INTO tokens (token_hash, name, kind, person_id, role, project_id, expires_at,
 		made_by)
-		VALUES ($1, $2, $3, nullif($4::bigint, 0), $5, nullif($6::bigint, 0), $7, $8) RETURNING *)
+		VALUES ($1, $2, $3, nullif($4::bigint, 0), $5, nullif($6::bigint, 0), $7, $8) 
+		RETURNING id, name, kind, person_id, role, project_id, created_at, expires_at, last_used_at, made_by)
 		SELECT `+tokenColumns+` FROM t`+tokenJoins,
 		n.Hash, n.Name, n.Kind, n.PersonID, string(n.Role), n.Project, n.Expires, n.MadeBy)
 	return t, err

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -126,5 +127,32 @@ func TestEveryKindOfFindingHereHasATest(t *testing.T) {
 		if !slices.Contains(elsewhere, c.Name) {
 			assert.Contains(t, text, fmt.Sprintf("%q", c.Name), "no test speaks of it")
 		}
+	}
+}
+
+// Each mistake in a pipeline of its own, all in one repository, behind a file that cannot be read. Those whose other
+// files are another's too are left out, and those that what is beside them mends.
+func TestNoMistakeHidesAnother(t *testing.T) {
+	files := map[string]string{"piston/0.toml": "["}
+	mended := []string{"a part that nothing uses"} // another does
+	wanted := map[string]string{}
+	for i, m := range mistakes {
+		text, is := m.wrong["piston/p.toml"]
+		if !is || slices.Contains(mended, m.name) || slices.ContainsFunc(sortedKeys(m.wrong), func(name string) bool {
+			_, taken := files[name]
+			return taken
+		}) {
+			continue
+		}
+		maps.Copy(files, m.wrong)
+		delete(files, "piston/p.toml")
+		name := fmt.Sprintf("piston/m%d.toml", i)
+		files[name], wanted[name] = text, m.code
+	}
+	assert.Greater(t, len(wanted), 20)
+	found := All(here(files), nil).All()
+	for name, code := range wanted {
+		assert.True(t, slices.ContainsFunc(found, func(f definition.Finding) bool { return f.Code == code }),
+			"%s, in %s:\n%s", code, name, files[name])
 	}
 }

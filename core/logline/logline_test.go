@@ -99,3 +99,41 @@ func TestEmptyFile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, got)
 }
+
+func TestAnyPartOfAFinishedLogIsRead(t *testing.T) {
+	var file bytes.Buffer
+	w, err := NewFileWriter(&file)
+	require.NoError(t, err)
+	var all []Line
+	for n := int64(1); n <= 1000; n++ { // of several frames
+		l := Line{N: n, At: n * 3, Step: int(n % 7), Text: strings.Repeat(fmt.Sprint(n, " "), 300)}
+		all = append(all, l)
+		require.NoError(t, w.Append(l))
+	}
+	assert.Error(t, w.Append(Line{N: 1002}), "a line is missing")
+	assert.EqualValues(t, 1000, w.Lines())
+	require.NoError(t, w.Close())
+	frames := bytes.Count(file.Bytes(), []byte{0x28, 0xb5, 0x2f, 0xfd}) // RFC 8878, 3.1.1
+	require.Greater(t, frames, 3)
+	for from := int64(1); from <= 1001; from += 13 {
+		for _, limit := range []int{1, 40, 2000} {
+			got, err := ReadFile(bytes.NewReader(file.Bytes()), int64(file.Len()), from, limit)
+			require.NoError(t, err)
+			wanted := all[from-1 : min(int(from)-1+limit, 1000)]
+			require.Len(t, got, len(wanted), "from %d", from)
+			if len(wanted) > 0 {
+				require.Equal(t, wanted, got)
+			}
+		}
+	}
+	for cut := 1; cut < 40; cut++ {
+		_, err := ReadFile(bytes.NewReader(file.Bytes()[:file.Len()-cut]), int64(file.Len()-cut), 1, 1)
+		require.Error(t, err, "cut by %d", cut)
+	}
+}
+
+func TestALineThatBeginsAnew(t *testing.T) {
+	assert.Equal(t, []string{"again"}, split("\ragain\n"))
+	assert.Equal(t, []string{""}, split("gone\r\r\n"))
+	assert.Equal(t, []string{"kept"}, split("kept\r\n"))
+}

@@ -47,3 +47,22 @@ func TestWhatIsLetThrough(t *testing.T) {
 	}
 	assert.False(t, Policy{}.May(netip.MustParseAddr("127.0.0.1"), 80), "a zero value grants nothing more")
 }
+
+func TestAllowancesAreRead(t *testing.T) {
+	for text, wanted := range map[string]Allowance{
+		"[2001:db8::1]:443":    {Range: netip.MustParsePrefix("2001:db8::1/128"), Port: 443},
+		"[2001:db8::/32]:80":   {Range: netip.MustParsePrefix("2001:db8::/32"), Port: 80},
+		"2001:db8::1":          {Range: netip.MustParsePrefix("2001:db8::1/128")},
+		"10.2.3.4/16":          {Range: netip.MustParsePrefix("10.2.0.0/16")},
+		"10.2.3.4:1":           {Range: netip.MustParsePrefix("10.2.3.4/32"), Port: 1},
+		"Depot.Example.:65535": {Name: "depot.example", Port: 65535},
+	} {
+		got, err := ParseAllowance(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, wanted, got, text)
+	}
+	for _, text := range []string{"depot", "depot:0", "depot:65536", "depot:x", ":80", "a b:80", "a/b:80", "a@b:80", "*:80", ""} {
+		_, err := ParseAllowance(text)
+		assert.Error(t, err, text)
+	}
+}

@@ -152,12 +152,10 @@ func (q *Queue) state() *state {
 func (q *Queue) Assign(runners []Runner) (given []Assignment) {
 	s := q.state()
 	taken := map[record.AttemptID]bool{}
-	order := slices.Clone(q.Jobs)
-	sort.SliceStable(order, func(i, j int) bool { return older(order[i], order[j]) })
 	for n, r := range runners {
 		best := -1
-		for i, j := range order {
-			if taken[j.ID] || best >= 0 && !s.before(j, order[best]) {
+		for i, j := range q.Jobs {
+			if taken[j.ID] || best >= 0 && !s.before(j, q.Jobs[best]) {
 				continue
 			}
 			if s.blocked(j) {
@@ -168,7 +166,7 @@ func (q *Queue) Assign(runners []Runner) (given []Assignment) {
 			}
 		}
 		if best >= 0 {
-			j := order[best]
+			j := q.Jobs[best]
 			taken[j.ID] = true
 			s.begin(j)
 			given = append(given, Assignment{n, j})

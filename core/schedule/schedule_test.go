@@ -207,3 +207,29 @@ func retell(q *Queue, working []Job, given map[record.AttemptID]bool, left map[r
 	}
 	q.Runs = runs
 }
+
+func TestARunWaitsForThoseThatHaveBegunBehindIt(t *testing.T) {
+	q := queue(Job{Run: 1, Pipeline: "p", AtOnce: 2}, Job{Run: 2, Pipeline: "p", AtOnce: 2}, Job{Run: 3, Pipeline: "p", AtOnce: 2})
+	for i := range q.Runs {
+		q.Runs[i].Begun = q.Runs[i].ID > 1 // two are at work already, and were behind
+	}
+	q.Jobs = q.Jobs[:1]
+	assert.Empty(t, q.Assign(linux(2)))
+	q.Runs[2].Begun = false
+	assert.Equal(t, []record.AttemptID{1}, ids(q.Assign(linux(2))))
+}
+
+func TestTheOrderOfTheListIsNoReason(t *testing.T) {
+	q := queue(Job{}, Job{}, Job{Priority: 1}, Job{})
+	q.Jobs[0], q.Jobs[1], q.Jobs[3] = q.Jobs[3], q.Jobs[0], q.Jobs[1]
+	assert.Equal(t, []record.AttemptID{3, 1, 2, 4}, ids(q.Assign(linux(4))))
+}
+
+func TestARunnerThatCannotTellAVersionIsNoMatch(t *testing.T) {
+	r := Runner{Tools: map[string]string{"clang": "14.0.6", "odd": ""}}
+	for tools, wanted := range map[[2]string]bool{{"clang", "14"}: true, {"clang", ">=15"}: false, {"clang", "*"}: true,
+		{"clang", "no version"}: false, {"git", "*"}: false, {"odd", "*"}: true, {"odd", "1"}: false} {
+		_, can := r.Can(nil, map[string]string{tools[0]: tools[1]})
+		assert.Equal(t, wanted, can, tools)
+	}
+}
