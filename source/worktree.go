@@ -121,8 +121,8 @@ func inTree(ctx context.Context, dir string, args ...string) (string, error) {
 	return string(out), nil
 }
 
-// takeFiles reads what ls-files -t --stage --others prints: of a file that is tracked a letter, mode, object, stage, tab
-// and name, of another a question mark and the name. Files that are gone are left out.
+// takeFiles reads what ls-files -t --stage --others prints: of a file that is tracked a letter, mode, object, stage, a
+// tab and the name, of another a question mark and the name. Files that are gone are left out.
 func (w *WorkTree) takeFiles(text string) {
 	for line := range strings.SplitSeq(text, "\x00") {
 		if loose, is := strings.CutPrefix(line, "? "); is {
