@@ -71,3 +71,30 @@ func TestPushesThatAreRefused(t *testing.T) {
 		assert.ErrorIs(t, err, ground.ErrInvalid, "%.60s", bad)
 	}
 }
+
+// Around both changes of the clock, whatever the minute: a schedule's next time is to come, and nothing between what is
+// made up for and that is passed over.
+func TestTheNextTimeOfAScheduleIsToCome(t *testing.T) {
+	for _, cron := range []string{"30 2 * * *", "0 * * * *", "*/10 1-3 * * *"} {
+		for _, from := range []time.Time{time.Date(2026, 3, 28, 20, 5, 0, 0, time.UTC), time.Date(2026, 10, 24, 20, 5, 0, 0, time.UTC)} {
+			d := store.Schedule{Pipeline: "p", Name: "s", Cron: cron, Zone: "Europe/Berlin"}
+			first, _, err := advance(d, from)
+			require.NoError(t, err)
+			d.Next = first
+			for now := from; now.Before(from.Add(30 * time.Hour)); now = now.Add(7 * time.Minute) {
+				if d.Next.After(now) {
+					continue
+				}
+				next, event, err := advance(d, now)
+				require.NoError(t, err)
+				require.True(t, next.After(now), "%s at %s: %s", cron, now, next)
+				require.False(t, event.At.After(now), "%s at %s: it starts for %s", cron, now, event.At)
+				require.False(t, event.At.Before(d.Next))
+				after, _, err := advance(d, event.At)
+				require.NoError(t, err)
+				require.Equal(t, next, after, "%s: nothing between %s and %s", cron, event.At, next)
+				d.Next = next
+			}
+		}
+	}
+}
