@@ -146,3 +146,14 @@ func TestAWorkTreeAsItIs(t *testing.T) {
 	_, err = OpenWorkTree(t.Context(), t.TempDir())
 	assert.ErrorIs(t, err, ErrNoWorkTree)
 }
+
+func TestWhatIsNoRepositoryIsSaidOnce(t *testing.T) {
+	dir := t.TempDir()
+	_, err := OpenWorkTree(t.Context(), dir)
+	assert.ErrorIs(t, err, ErrNoWorkTree)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, ".git"), 0o700)) // which holds nothing
+	_, err = OpenWorkTree(t.Context(), dir)
+	require.Error(t, err)
+	assert.Equal(t, 1, strings.Count(err.Error(), "not a git repository"), "%v", err)
+	assert.NotContains(t, err.Error(), "\n")
+}

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -46,11 +47,9 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 			text, err := inTree(ctx, w.Dir, args...)
 			mu.Lock()
 			defer mu.Unlock()
-			if err != nil {
-				failed = errors.Join(failed, err)
-				return
+			if failed = cmp.Or(failed, err); err == nil {
+				take(text)
 			}
-			take(text)
 		})
 	}
 	ask(w.takeFiles, "ls-files", "-z", "-t", "--stage", "--others", "--exclude-standard")
@@ -113,7 +112,7 @@ func inTree(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := command(ctx, "", append([]string{"-C", dir}, args...)...)
 	out, err := cmd.Output()
 	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) && len(exit.Stderr) > 0 {
-		return "", fmt.Errorf("git %s: %w: %s", args[0], err, clean(string(exit.Stderr), 500))
+		return "", fmt.Errorf("git %s: %w: %s", args[0], err, clean(strings.TrimSpace(string(exit.Stderr)), 500))
 	}
 	if err != nil {
 		return "", fmt.Errorf("git %s: %w", args[0], err)
