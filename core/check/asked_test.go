@@ -9,6 +9,7 @@ import (
 
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/mask"
 )
 
 // placesOf tells for each finding its code and where it stands.
@@ -78,4 +79,82 @@ func TestAValueBetweenQuotesIsLookedAtWhereverItStands(t *testing.T) {
 	}
 	_, found := leaked("app/src/test/Api.kt", "token = \""+value+"\"")
 	assert.False(t, found, "a test makes its values up")
+}
+
+func TestASecretOfAProposalIsRefusedWhereItIsAskedFor(t *testing.T) {
+	text := "[job.a.submodules]\nkey = \"CHARTS\"\nhosts = [\"git.tidewick.example ssh-ed25519 " +
+		"AAAAC3NzaC1lZDI1NTE5AAAAIAcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8gISIjJCUm\"]\n" + step("echo $KEY", `name = "sends"`, `secrets = ["KEY"]`)
+	p, found := definition.Parse("piston/p.toml", []byte(text), nil)
+	require.NotNil(t, p, "%v", found)
+	f := RefusedSecrets(p, p.Job["a"], p.Job["a"].Step[0])
+	assert.Equal(t, "secret-refused", f.Code)
+	assert.Contains(t, f.Message, `step "sends" of job "a" asks for KEY`)
+	assert.Contains(t, f.Fix, "Give the step when")
+	assert.Equal(t, 9, f.Line)
+	f = RefusedSecrets(p, p.Job["a"], nil)
+	assert.Contains(t, f.Message, `the checkout of job "a" asks for CHARTS`)
+	assert.Contains(t, f.Fix, "Give the job when")
+	assert.Equal(t, 2, f.Line)
+}
+
+func TestATrackedValueIsToldWithItsLine(t *testing.T) {
+	finder := mask.New(mask.Value{Name: "KEY", Text: []byte("zq8-tidewick-key")})
+	f, leaks := Leaks(finder, "", "conf/a.txt", []byte("one\ntwo\nkey zq8-tidewick-key\n"))
+	require.True(t, leaks)
+	assert.Equal(t, 3, f.Line)
+	assert.Contains(t, f.Fix, "piston secret set PROJECT KEY")
+	f, _ = Leaks(finder, "almanac", "conf/a.txt", []byte("zq8-tidewick-key"))
+	assert.Equal(t, 1, f.Line)
+	assert.Contains(t, f.Fix, "set almanac KEY")
+	_, leaks = Leaks(finder, "almanac", "conf/a.txt", []byte("nothing"))
+	assert.False(t, leaks)
+}
+
+func TestWhereARunnerFetchesASubmodule(t *testing.T) {
+	for address, says := range map[string]string{
+		"../charts.git": "", "/srv/charts": "", "https://git.tidewick.example/charts": "",
+		"git@git.tidewick.example:charts":      "is no address",
+		"https://%zz":                          "is no address",
+		"http://git.tidewick.example/charts":   "is not fetched by https",
+		"ssh://git.tidewick.example/charts":    "is not fetched by https",
+		"https://ada:x@git.tidewick.example/c": "holds a user or password, which everybody reads",
+		"https://localhost/charts":             "is inside, where runners do not go for a repository",
+		"https://10.1.2.3/charts":              "is inside, where runners do not go for a repository",
+		"https://1.1.1.1/charts":               "",
+	} {
+		assert.Equal(t, says, refusedAddress(address), address)
+	}
+}
+
+func TestWhatIsMeantIsSaid(t *testing.T) {
+	more := map[string]string{"tools/sign": "#!/bin/sh\ntrue\n", "core/gen/tables.sh": "true\n", "android/keys/list.txt": ""}
+	for script, fix := range map[string]string{
+		"tools/sgin":            "Did you mean tools/sign?",
+		"sh tables.sh":          `is dir = "core/gen" missing?`,
+		"sh core/tables.sh":     "There is core/gen/tables.sh: is that the one?",
+		"sh scripts/tabels.sh":  "There is core/gen/tables.sh: is that the one?",
+		"sh scripts/nowhere.sh": "Add it to the repository, or correct the path.",
+		"cd keys":               "There is android/keys: is that the one?",
+		"cd andriod":            "Did you mean android?",
+		"cd nowhere-at-all":     "Correct the path; it counts from the top of the repository.",
+	} {
+		found := All(app(step(script), more), nil).All()
+		require.NotEmpty(t, found, script)
+		assert.Contains(t, found[0].Fix, fix, script)
+	}
+}
+
+func TestTheBranchThatIsMeant(t *testing.T) {
+	for branches, fix := range map[string]string{
+		`"mian"`: `Did you mean "main"?`, `"master"`: `There is "main": is that the one?`,
+		`"nothing-alike"`: "Branches are: main, work/a.", `"release/*"`: "Branches are:",
+	} {
+		found := All(app("[trigger.push]\nbranches = ["+branches+"]\n"+step("true"), nil), nil).All()
+		require.NotEmpty(t, found, branches)
+		assert.Equal(t, "no-branch", found[0].Code)
+		assert.Contains(t, found[0].Fix, fix)
+	}
+	for _, branches := range []string{`"main"`, `"main", "release/*"`, `"work/*"`} {
+		assert.Empty(t, placesOf(t, All(app("[trigger.push]\nbranches = ["+branches+"]\n"+step("true"), nil), nil).All(), "no-branch"), branches)
+	}
 }

@@ -57,3 +57,23 @@ func TestCollectorFallsBackToTheTail(t *testing.T) {
 	assert.Equal(t, int64(21), got[0].N)
 	assert.Equal(t, int64(30), got[keepTail-1].N)
 }
+
+func TestAWordIsFoundInWhatWasPickedAndInTheEnd(t *testing.T) {
+	var c Collector
+	assert.False(t, c.Says("gone"))
+	for n := int64(1); n <= 200; n++ {
+		text := "nothing"
+		switch n {
+		case 3:
+			text = "error: no space left on device"
+		case 100:
+			text = "in the middle"
+		case 200:
+			text = "at the end"
+		}
+		c.Add(logline.Line{N: n, Text: text})
+	}
+	assert.True(t, c.Says("no space left"))
+	assert.True(t, c.Says("at the end"))
+	assert.False(t, c.Says("in the middle"), "it was passed by")
+}

@@ -335,3 +335,28 @@ func TestFurtherWritingsOfAValue(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, names)
 }
+
+func TestTheFirstValueInAText(t *testing.T) {
+	m := hiding("one-value-here", "another-value")
+	for text, wanted := range map[string]struct {
+		name string
+		at   int
+	}{
+		"":                                   {"", -1},
+		"nothing":                            {"", -1},
+		"another-value":                      {"S1", 0},
+		"x another-value, one-value-here":    {"S1", 2},
+		"xx one-value-here, another-value":   {"S0", 3},
+		"another-valu one-value-her another": {"", -1},
+	} {
+		name, at := m.First([]byte(text))
+		assert.Equal(t, wanted.name, name, text)
+		assert.Equal(t, wanted.at, at, text)
+	}
+	name, at := New().First([]byte("anything"))
+	assert.Empty(t, name)
+	assert.Equal(t, -1, at)
+	names, err := New().Find(strings.NewReader("anything"))
+	assert.NoError(t, err)
+	assert.Empty(t, names)
+}

@@ -66,3 +66,16 @@ func TestAllowancesAreRead(t *testing.T) {
 		assert.Error(t, err, text)
 	}
 }
+
+func TestInnerRangesAreOfIPv4AndNotOfTheWorld(t *testing.T) {
+	list := Inner()
+	assert.Contains(t, list, netip.MustParsePrefix("10.0.0.0/8"))
+	for _, p := range list {
+		assert.True(t, p.Addr().Is4(), "%s", p)
+		assert.False(t, World(p.Addr()), "%s", p)
+	}
+	assert.False(t, World(netip.Addr{}))
+	assert.False(t, World(netip.MustParseAddr("::ffff:10.1.2.3")), "the same in other clothes")
+	assert.False(t, World(netip.MustParseAddr("fe80::1%eth0")))
+	assert.True(t, World(netip.MustParseAddr("1.1.1.1")))
+}

@@ -233,3 +233,67 @@ func TestARunnerThatCannotTellAVersionIsNoMatch(t *testing.T) {
 		assert.Equal(t, wanted, can, tools)
 	}
 }
+
+func TestARunnerIsAskedForWhatItHasNotLookedFor(t *testing.T) {
+	q := queue(Job{Project: 1, Tools: map[string]string{"clang": ">=14", "gradle": "*"}},
+		Job{Project: 1, Tools: map[string]string{"gradle": "8", "jarsigner": "*"}},
+		Job{Project: 2, Tools: map[string]string{"swift": "*"}},
+		Job{Project: 1, Labels: []string{"macos"}, Tools: map[string]string{"xcode": "*"}})
+	r := Runner{Name: "r", Labels: []string{"linux"}, Tools: map[string]string{"clang": "14"}, Project: 1}
+	assert.Equal(t, []string{"gradle", "jarsigner"}, q.Unasked(r), "each once, and of jobs that it could do")
+	r.Project, r.Lacks = 0, []string{"gradle"}
+	assert.Equal(t, []string{"jarsigner", "swift"}, q.Unasked(r), "not what it has looked for in vain")
+	for i := len(r.Lacks); i < mostLacks; i++ {
+		r.Lacks = append(r.Lacks, fmt.Sprint("tool", i))
+	}
+	assert.Empty(t, q.Unasked(r), "names that pipelines make up come to an end")
+	many := map[string]string{}
+	for i := range 60 {
+		many[fmt.Sprintf("t%02d", i)] = "*"
+	}
+	assert.Len(t, queue(Job{Tools: many}).Unasked(Runner{Labels: []string{"linux"}}), 50)
+}
+
+func TestWhyAJobWaits(t *testing.T) {
+	there := Runner{Name: "here", Labels: []string{"linux"}, Tools: map[string]string{"clang": "14.0.6"}, There: true}
+	away := Runner{Name: "attic", Labels: []string{"linux", "arm64"}}
+	held := Runner{Name: "cellar", Labels: []string{"linux", "gpu"}, Held: "a new disk"}
+	mute := Runner{Name: "mute", Labels: []string{"linux"}, Tools: map[string]string{"gradle": ""}}
+	why := func(q *Queue, runners ...Runner) string {
+		t.Helper()
+		return q.Waiting([]Runner{there}, append(runners, there))[0].Why
+	}
+	assert.Equal(t, "all runners that could do it are busy", why(queue(Job{})))
+	q := queue(Job{})
+	q.Held = "the disk is full"
+	assert.Equal(t, "the disk is full", why(q))
+	assert.Contains(t, why(queue(Job{After: now.Add(90 * time.Second)})), "is tried again in 1m30s")
+	assert.Contains(t, why(queue(Job{Labels: []string{"arm64"}}), away), "only runner attic could do it, and it is not there")
+	assert.Contains(t, why(queue(Job{Labels: []string{"gpu"}}), held), "runner cellar could do it, and it is held: a new disk")
+	assert.Contains(t, why(queue(Job{Labels: []string{"macos"}})), "needs label macos: no runner has it")
+	assert.Contains(t, why(queue(Job{Tools: map[string]string{"gradle": "8"}})), "all runners that could do it are busy",
+		"it is about to be asked")
+	looked := there
+	looked.Lacks = []string{"gradle"}
+	lacks := func(j Job, known ...Runner) string {
+		t.Helper()
+		return queue(j).Waiting([]Runner{looked}, append([]Runner{looked}, known...))[0].Why
+	}
+	assert.Equal(t, "needs tool gradle 8: no runner has it", lacks(Job{Tools: map[string]string{"gradle": "8"}}))
+	assert.Contains(t, lacks(Job{Tools: map[string]string{"gradle": "8"}}, mute), "mute has it and cannot tell its version")
+	assert.Contains(t, lacks(Job{Tools: map[string]string{"clang": ">=15"}}), "needs tool clang >=15: no runner has it (here has 14.0.6)")
+	assert.Contains(t, lacks(Job{Labels: []string{"arm64"}, Tools: map[string]string{"clang": "*"}}, away),
+		"no runner has all of label arm64, tool clang")
+	assert.Contains(t, queue(Job{}).Waiting(nil, nil)[0].Why, "no runner has ever asked")
+	group := queue(Job{Run: 1, Group: "g"}, Job{Run: 2, Group: "g"}, Job{Run: 3, Group: "g"})
+	waits := group.Waiting([]Runner{there}, []Runner{there})
+	assert.Equal(t, "third of 3 behind run 1 in group g", waits[2].Why)
+	assert.Equal(t, 3, waits[2].Place)
+	var line []Job
+	for i := range 12 {
+		line = append(line, Job{Run: record.RunID(i + 1), Pipeline: "p", AtOnce: 2})
+	}
+	waits = queue(line...).Waiting([]Runner{there}, []Runner{there})
+	assert.Equal(t, "third of 12 runs of p, of which 2 may be at work at once; run 1 is", waits[2].Why)
+	assert.Contains(t, waits[11].Why, "number 12 of 12")
+}

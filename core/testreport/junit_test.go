@@ -68,3 +68,29 @@ func TestWhereACaseFailed(t *testing.T) {
 		assert.Equal(t, want, fmt.Sprintf("%s:%d", cases[0].File, cases[0].Line), text)
 	}
 }
+
+func TestReportsThatAreTooMuch(t *testing.T) {
+	suite := func(n int, inside string) string {
+		return "<testsuite name='s'>" + strings.Repeat("<testcase name='x'>"+inside+"</testcase>", n) + "</testsuite>"
+	}
+	cases, err := Parse(strings.NewReader(suite(MaxCases, "")))
+	require.NoError(t, err)
+	assert.Len(t, cases, MaxCases)
+	_, err = Parse(strings.NewReader(suite(MaxCases+1, "")))
+	assert.ErrorContains(t, err, "more than")
+	for _, over := range []int{0, 1} {
+		cases, err = Parse(strings.NewReader(suite(1, "<failure>"+strings.Repeat("x", MaxDetail+over)+"</failure>")))
+		require.NoError(t, err)
+		assert.Equal(t, over == 1, strings.HasSuffix(cases[0].Detail, "…"))
+	}
+	for _, text := range []string{"<testsuite><testcase name='x'><failure></testcase></testsuite>", "<testsuite><properties><a></properties>",
+		"<html/>", "", "<testsuite>"} {
+		_, err := Parse(strings.NewReader(text))
+		assert.ErrorIs(t, err, ErrNotJUnit, text)
+	}
+	cases, err = Parse(strings.NewReader("<testsuites><testsuite name='a'><testsuite name='b'><testcase name='1'/></testsuite><testcase name='2'/></testsuite>" +
+		"<testsuite name='c'><testcase name='3'/></testsuite></testsuites>"))
+	require.NoError(t, err)
+	require.Len(t, cases, 3)
+	assert.Equal(t, []string{"b", "a", "c"}, []string{cases[0].Suite, cases[1].Suite, cases[2].Suite}, "a suite ends where it ends")
+}
