@@ -23,10 +23,10 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 		"What may start runs: pushes, proposals, schedules, and what came of each, newest first",
 		func(ctx context.Context, in *struct {
 			ProjectPath
-			State  string `query:"state" enum:"waiting,planned,set-aside"`
-			Commit string `query:"commit" pattern:"^([0-9a-f]{40}|[0-9a-f]{64})?$" doc:"What a ref came to."`
-			Before int64  `query:"before" minimum:"0" doc:"Only what came before this one: next of the page before."`
-			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
+			State  string        `query:"state" enum:"waiting,planned,set-aside"`
+			Commit string        `query:"commit" pattern:"^([0-9a-f]{40}|[0-9a-f]{64})?$" doc:"What a ref came to."`
+			Before record.PushID `query:"before" minimum:"0" doc:"Only what came before this one: next of the page before."`
+			Limit  int           `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.PushPage, error) {
 			return sv.s.Intake.Pushes(ctx, in.Project,
 				intake.PushFilter{State: in.State, Commit: in.Commit, Before: in.Before, Limit: in.Limit})

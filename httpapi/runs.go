@@ -28,13 +28,13 @@ type RunPath struct {
 func (sv *server) runs(a huma.API, r chi.Router) {
 	operation(a, http.MethodGet, "/projects/{project}/runs", "list-runs", "List runs, newest first",
 		func(ctx context.Context, in *struct {
-			Project  string `path:"project" maxLength:"63"`
-			Pipeline string `query:"pipeline"`
-			Branch   string `query:"branch"`
-			State    string `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
-			Commit   string `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"An id, or how it begins."`
-			Before   int64  `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
-			Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"30"`
+			Project  string           `path:"project" maxLength:"63"`
+			Pipeline string           `query:"pipeline"`
+			Branch   string           `query:"branch"`
+			State    string           `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
+			Commit   string           `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"An id, or how it begins."`
+			Before   record.RunNumber `query:"before" minimum:"0" doc:"Only runs with lower numbers: next of the page before."`
+			Limit    int              `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.RunPage, error) {
 			return sv.s.Report.Runs(ctx, in.Project,
 				report.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,

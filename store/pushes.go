@@ -77,9 +77,9 @@ func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (ids []record.
 
 // PushFilter narrows a list of pushes. Zero fields do not.
 type PushFilter struct {
-	State  string // planned, waiting or set-aside
-	Commit string // one of its refs came to this object
-	Before int64  // ids below this one
+	State  string        // planned, waiting or set-aside
+	Commit string        // one of its refs came to this object
+	Before record.PushID // ids below this one
 	Limit  int
 }
 

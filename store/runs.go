@@ -125,8 +125,8 @@ type RunFilter struct {
 	Pipeline string
 	Branch   string
 	State    state.State
-	Commit   string // its id, or how that begins
-	Before   int64  // numbers below this one
+	Commit   string           // its id, or how that begins
+	Before   record.RunNumber // numbers below this one
 	Limit    int
 }
 
