@@ -161,3 +161,20 @@ func TestTheGroupOfASharedRepositoryMayDoWhatItsOwnerMay(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o660), info.Mode().Perm())
 }
+
+func TestOnlyReportsAreTakenForSome(t *testing.T) {
+	repo := t.TempDir()
+	waiting, err := List(repo)
+	require.NoError(t, err, "where there never was one")
+	assert.Empty(t, waiting)
+	dir := filepath.Join(repo, missedFolder)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "0-folder.json"), 0o700))
+	for name, text := range map[string]string{"1-a.json": `{"delivery":"a"}`, "2-b.json.new": `{"delivery":"half"}`,
+		"3-c.txt": `{"delivery":"other"}`, "4-d.json": `{"delivery":""}`, "5-e.json": "no report", "6-f.json": `{"delivery":"f"}`} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	waiting, err = List(repo)
+	require.NoError(t, err)
+	require.Len(t, waiting, 2)
+	assert.Equal(t, []string{"a", "f"}, []string{waiting[0].Delivery, waiting[1].Delivery})
+}
