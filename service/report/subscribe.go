@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -151,7 +152,12 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 			return ctx.Err()
 		}
 	}
-	go func() {
+	var reading sync.WaitGroup
+	defer func() {
+		cancel()
+		reading.Wait()
+	}()
+	reading.Go(func() {
 		defer cancel()
 		for {
 			e, err := events.Next(ctx)
@@ -159,9 +165,9 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 				return
 			}
 		}
-	}()
+	})
 	if sub.Job != "" && runID != 0 {
-		go func() {
+		reading.Go(func() {
 			defer cancel()
 			err := s.logs.Follow(ctx, runID, only, cursors, func(a store.Attempt, lines []logline.Line) error {
 				return send(message{attempt: a, lines: lines})
@@ -169,7 +175,7 @@ func (s *Report) Subscribe(ctx context.Context, sub Subscription, l Listener) er
 			if err != nil && ctx.Err() == nil {
 				s.Log.Warn("following a log ended", "run", runID, "error", err)
 			}
-		}()
+		})
 	}
 	// The follower owns cursors; what has been told to the listener is counted here.
 	told := map[string]int64{}
