@@ -69,7 +69,11 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err
 	}
-	return s, s.background()
+	if err := s.background(); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // background starts the loops that run beside requests. Each looks at the records only, so any number of servers

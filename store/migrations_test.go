@@ -139,3 +139,16 @@ func TestATableMayGainColumnsWhileServing(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, events)
 }
+
+func TestServersThatStartAtOnceMakeOneSchema(t *testing.T) {
+	for range 3 {
+		dsn := testdb.New(t)
+		came := make(chan error, 4)
+		for range cap(came) {
+			go func() { came <- store.Prepare(t.Context(), dsn) }()
+		}
+		for range cap(came) {
+			assert.NoError(t, <-came)
+		}
+	}
+}

@@ -85,7 +85,20 @@ func Prepare(ctx context.Context, dsn string) error {
 	return s.Close()
 }
 
+// migrate brings the schema up to date. Servers that start at the same moment do it one after the other.
 func migrate(ctx context.Context, db *sql.DB) error {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, `SELECT pg_advisory_lock($1)`, schemaLock); err != nil {
+		return err
+	}
+	defer func() {
+		// Should it fail, the connection is lost, and the lock with it.
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, schemaLock)
+	}()
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -202,11 +215,13 @@ func (q Q) do(ctx context.Context, none error, query string, args ...any) error 
 	return nil
 }
 
-// What is held for a transaction, across all servers on the same records (PostgreSQL documentation, 13.3.5).
+// What is held for a transaction, across all servers on the same records (PostgreSQL documentation, 13.3.5); the schema
+// is, for a connection.
 const (
 	queueLock int64 = (iota + 1) << 56
 	peopleLock
 	secretsLock // of the project whose id is added
+	schemaLock
 )
 
 func (q Q) hold(ctx context.Context, lock int64) error {
