@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"io"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +20,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/keep"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service/ground"
@@ -74,7 +76,8 @@ func openFailing(t *testing.T) (*Service, *sql.DB) {
 	return s, db
 }
 
-// moving are tables that change beside what is asked; so do the columns that tell where a log is.
+// moving are tables that change beside what is asked; so do the columns that tell where a log is, and when something
+// was last heard of.
 var moving = map[string]bool{"outbox": true, "goose_db_version": true}
 
 // records is a digest of each table, when nothing waits to be planned beside what is asked.
@@ -101,7 +104,7 @@ func records(t *testing.T, db *sql.DB) map[string]string {
 		if !moving[table] {
 			require.NoError(t, db.QueryRow(fmt.Sprintf(
 				`SELECT coalesce(md5(string_agg(t, chr(10) ORDER BY t)), '')
-					FROM (SELECT (to_jsonb(x) - '{log_blob,log_size,log_lines,log_moved}'::text[])::text AS t FROM %s x) y`,
+					FROM (SELECT (to_jsonb(x) - '{log_blob,log_size,log_lines,log_moved,lease_until,last_used_at}'::text[])::text AS t FROM %s x) y`,
 				table)).Scan(&digest))
 		}
 		all[table] = digest
@@ -283,6 +286,50 @@ func TestWhatTheDatabaseRefusesIsSaidAndNothingIsHalfWritten(t *testing.T) {
 	}
 }
 
+func TestWhatTheDatabaseRefusesWhoeverSignsInIsSaid(t *testing.T) {
+	s, db := openFailing(t)
+	made, err := s.People.AddPerson(asItself(t), api.NewPerson{Name: "ada"})
+	require.NoError(t, err)
+	var session string
+	var token api.IssuedToken
+	as := func(ctx context.Context) context.Context {
+		p, err := s.Store.PersonByName(asItself(t), "ada")
+		require.NoError(t, err)
+		return ground.WithWho(ctx, ground.Who{ID: p.ID, Name: "ada", Kind: api.PersonToken})
+	}
+	for _, step := range []struct {
+		what string
+		do   func(ctx context.Context) error
+	}{
+		{"sign in", func(ctx context.Context) error {
+			entry, err := s.People.SignIn(ctx, api.Credentials{Name: "ada", Password: made.Password}, "192.0.2.1", "")
+			session = entry.Session
+			return err
+		}},
+		{"a session", func(ctx context.Context) error { _, err := s.People.BySession(ctx, session); return err }},
+		{"issue a token", func(ctx context.Context) (err error) {
+			token, err = s.People.IssueToken(as(ctx), api.NewToken{Name: "t", Kind: api.PersonToken})
+			return err
+		}},
+		{"a token", func(ctx context.Context) error { _, err := s.People.ByToken(ctx, token.Secret); return err }},
+		{"change a password", func(ctx context.Context) error {
+			return s.People.ChangePassword(as(ctx), api.OwnPassword{Old: made.Password, New: "another-password-1"})
+		}},
+		{"sign out", func(ctx context.Context) error { return s.People.SignOut(ctx, session) }},
+		{"the audit trail", func(ctx context.Context) error {
+			_, err := s.Audit(ctx, ground.AuditFilter{Limit: 9})
+			return err
+		}},
+		{"the sweep", s.Report.Sweep},
+		{"the first administrator", func(ctx context.Context) error {
+			_, err := s.People.EnsureAdministrator(ctx)
+			return err
+		}},
+	} {
+		eachStatement(t, db, step.what, step.do)
+	}
+}
+
 func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 	s, db := openFailing(t)
 	planned(t, s, twoJobs)
@@ -315,6 +362,38 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 			_, err := s.Work.SaveCache(ctx, w.Attempt, "depot", strings.Repeat("a", 64), strings.NewReader(content))
 			return err
 		}},
+		{"a beat", func(ctx context.Context) error { _, err := s.Work.Beat(ctx, w.Attempt); return err }},
+		{"its files again", func(ctx context.Context) error {
+			content, err := s.Work.OpenHandover(ctx, w.Attempt, w.Job.Name, "library")
+			if err == nil {
+				err = content.Close()
+			}
+			return err
+		}},
+		{"its cache again", func(ctx context.Context) error {
+			content, _, err := s.Work.OpenCache(ctx, w.Attempt, strings.Repeat("a", 64))
+			if err == nil {
+				err = content.Close()
+			}
+			return err
+		}},
+		{"its artifact", func(ctx context.Context) error {
+			var id record.ArtifactID
+			require.NoError(t, db.QueryRow(`SELECT id FROM artifacts`).Scan(&id))
+			_, content, err := s.Report.OpenArtifact(ctx, "p", 1, id)
+			if err == nil {
+				err = content.Close()
+			}
+			return err
+		}},
+		{"who holds it", func(ctx context.Context) error {
+			_, err := s.Work.IsHolder(ctx, ground.Who{Kind: api.RunnerToken, Token: 1}, w.Attempt)
+			return err
+		}},
+		{"the whole log", func(ctx context.Context) error {
+			return s.Logs.WriteLog(ctx, "p", 1, w.Job.Name, 1, io.Discard)
+		}},
+		{"what waits", func(ctx context.Context) error { _, err := s.Work.Waiting(ctx, 1); return err }},
 		{"the log", func(ctx context.Context) error {
 			_, err := s.Logs.Log(ctx, "p", 1, logs.LogRequest{Job: w.Job.Name, Limit: 9})
 			return err
@@ -325,6 +404,11 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 	} {
 		eachStatement(t, db, step.what, step.do)
 	}
+	another, _ := claim(t, s)
+	require.NotNil(t, another)
+	eachStatement(t, db, "handing back", func(ctx context.Context) error {
+		return s.Work.HandBack(ctx, another.Attempt, api.HandBack{Reason: "the machine ends"})
+	})
 }
 
 func TestAPushThatTheDatabaseRefusesIsPlannedLater(t *testing.T) {
