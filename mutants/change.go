@@ -20,6 +20,7 @@ const module = "gentlepiston.example/piston/"
 // fault is one change of the bytes [from, to) of a file, in which package, and what it is in words.
 type fault struct {
 	pkg, file    string
+	begins, ends int // lines of the function it is in
 	line, column int
 	from, to     int
 	with         string
@@ -88,6 +89,7 @@ func faultsOf(ctx context.Context, pattern string) ([]fault, error) {
 			m := maker{fault: fault{pkg: p.ImportPath, file: file}, positions: positions, text: string(text)}
 			for _, d := range tree.Decls {
 				if f, is := d.(*ast.FuncDecl); is && f.Body != nil {
+					m.begins, m.ends = positions.Position(f.Pos()).Line, positions.Position(f.End()).Line
 					ast.Inspect(f.Body, m.visit)
 				}
 			}

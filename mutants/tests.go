@@ -99,20 +99,25 @@ func firstLine(out []byte) string {
 	return string(line)
 }
 
-// reaches tells whether the test passes through the place of a fault.
+// reaches tells whether the test passes through the place of a fault. What is in no block of its own, as the condition
+// of a case is, is passed through by whoever passes through its function.
 func (t test) reaches(f fault) bool {
 	base := f.pkg + "/" + filepath.Base(f.file)
+	inBlock, passed, inFunction := false, false, false
 	for _, p := range t.passes {
 		if p.FileName != base {
 			continue
 		}
-		return slices.ContainsFunc(p.Blocks, func(b cover.ProfileBlock) bool {
+		for _, b := range p.Blocks {
 			after := f.line > b.StartLine || f.line == b.StartLine && f.column >= b.StartCol
 			before := f.line < b.EndLine || f.line == b.EndLine && f.column < b.EndCol
-			return b.Count > 0 && after && before
-		})
+			if after && before {
+				inBlock, passed = true, passed || b.Count > 0
+			}
+			inFunction = inFunction || b.Count > 0 && b.StartLine >= f.begins && b.EndLine <= f.ends
+		}
 	}
-	return false
+	return passed || !inBlock && inFunction
 }
 
 // seen runs the tests that pass through the fault, with it laid over its file. It answers how the fault fared, and
