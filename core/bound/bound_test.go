@@ -90,3 +90,10 @@ func TestShell(t *testing.T) {
 	}
 	assert.Less(t, Shell(long), 10, "what is long is not deep")
 }
+
+func TestShellNestsAsDeepAsIsOpen(t *testing.T) {
+	for script, depth := range map[string]int{"": 0, "true": 0, "(a)": 1, "((a))": 2, "(a) (b)": 1, "$(a $(b))": 2, "{ a; }": 1,
+		"[ x ]": 1, ")(": 1, "`a`": 1, "`a \\`b\\``": 2, "(`a`)": 2, "$(a `b`": 2} {
+		assert.Equal(t, depth, Shell(script), script)
+	}
+}

@@ -11,7 +11,11 @@ func TestRules(t *testing.T) {
 	own := Rules{LogDays: 3, ArtifactDays: Forever}.Over(Rules{LogDays: 9, CacheBytes: 7}).Over(Default)
 	assert.Equal(t, Rules{3, Forever, 5, 30, 7, 7}, own)
 	assert.NoError(t, Default.Check())
-	for _, bad := range []Rules{{LogDays: -2}, {CacheDays: 1 << 30}, {CacheBytes: -1}, {ArtifactRuns: -1}} {
+	for _, good := range []Rules{{LogDays: Forever}, {HandDays: most}, {}} {
+		assert.NoError(t, good.Check(), "%+v", good)
+	}
+	for _, bad := range []Rules{{LogDays: -2}, {CacheDays: most + 1}, {ArtifactDays: -2}, {HandDays: most + 1}, {CacheBytes: -1},
+		{ArtifactRuns: -1}} {
 		assert.Error(t, bad.Check(), "%+v", bad)
 	}
 	now := time.Date(2026, 3, 10, 0, 0, 0, 0, time.UTC)

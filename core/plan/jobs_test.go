@@ -294,3 +294,16 @@ func TestNothingGoesOnBehindAnAdvisoryJobThatWasSkipped(t *testing.T) {
 	assert.Equal(t, state.Skipped, find(jobs, "lint").State)
 	assert.Equal(t, state.Skipped, find(jobs, "app").State, "core, which it is built upon, has failed")
 }
+
+func TestWhatIsStartedAgainWaitsAnew(t *testing.T) {
+	jobs := []Job{{Name: "a", State: state.Passed, Reason: "kept", Ready: true}, {Name: "b", State: state.Failed, Reason: "x", Ready: true},
+		{Name: "c", State: state.Skipped, Reason: "b failed"}, {Name: "d", State: state.Cancelled, Reason: "stopped", Ready: true}}
+	reset := Again(jobs)
+	assert.Len(t, reset, 3)
+	for _, j := range reset {
+		assert.Equal(t, state.Queued, j.State, j.Name)
+		assert.Empty(t, j.Reason, j.Name)
+		assert.False(t, j.Ready, j.Name)
+	}
+	assert.Equal(t, "kept", jobs[0].Reason)
+}

@@ -281,6 +281,7 @@ func TestWhyAJobWaits(t *testing.T) {
 	}
 	assert.Equal(t, "needs tool gradle 8: no runner has it", lacks(Job{Tools: map[string]string{"gradle": "8"}}))
 	assert.Contains(t, lacks(Job{Tools: map[string]string{"gradle": "8"}}, mute), "mute has it and cannot tell its version")
+	assert.Equal(t, "needs tool gradle: no runner has it", lacks(Job{Tools: map[string]string{"gradle": "*"}}))
 	assert.Contains(t, lacks(Job{Tools: map[string]string{"clang": ">=15"}}), "needs tool clang >=15: no runner has it (here has 14.0.6)")
 	assert.Contains(t, lacks(Job{Labels: []string{"arm64"}, Tools: map[string]string{"clang": "*"}}, away),
 		"no runner has all of label arm64, tool clang")

@@ -19,3 +19,12 @@ func TestName(t *testing.T) {
 		assert.ErrorIs(t, err, ErrNoName, text)
 	}
 }
+
+func TestAWantedVersionHasItsBounds(t *testing.T) {
+	long := ">=1" + strings.Repeat(", >=1", 20)
+	for text, fits := range map[string]bool{"*": true, " * ": true, "17": true, ">= 3.20, <4": true, "=1.2.3": true, long[:98]: true,
+		long + ", >=1": false, "": false, "1.2.3.4": false, "newest": false, ">>1": false, "1 ||2": false} {
+		_, err := ParseWanted(text)
+		assert.Equal(t, fits, err == nil, "%q: %v", text, err)
+	}
+}
