@@ -197,18 +197,9 @@ func (s *state) before(a, b Job) bool {
 // begin takes a job out of the queue.
 func (s *state) begin(j Job) {
 	s.working[j.Project]++
-	r := s.ahead[j.Run]
-	if r.Begun || r.ID == 0 {
-		return
-	}
-	r.Begun = true
-	s.ahead[j.Run] = r
-	for _, list := range [][]Run{s.groups[groupKey{r.Project, r.Group}], s.lines[lineKey{r.Project, r.Pipeline}]} {
-		for i := range list {
-			if list[i].ID == r.ID {
-				list[i].Begun = true
-			}
-		}
+	if r := s.ahead[j.Run]; r.ID != 0 {
+		r.Begun = true
+		s.ahead[j.Run] = r
 	}
 }
 
@@ -228,16 +219,8 @@ func (s *state) blocked(j Job) bool {
 
 // place is how many runs of a list come before one.
 func place(list []Run, run record.RunID) int {
-	for i, r := range list {
-		if r.ID == run {
-			begun := 0
-			for _, other := range list[i+1:] {
-				if other.Begun {
-					begun++
-				}
-			}
-			return i + begun
-		}
+	if i := slices.IndexFunc(list, func(r Run) bool { return r.ID == run }); i >= 0 {
+		return i
 	}
 	return len(list)
 }
