@@ -158,3 +158,28 @@ func TestTheBranchThatIsMeant(t *testing.T) {
 		assert.Empty(t, placesOf(t, All(app("[trigger.push]\nbranches = ["+branches+"]\n"+step("true"), nil), nil).All(), "no-branch"), branches)
 	}
 }
+
+func TestEachFileThatHoldsAKeyIsTold(t *testing.T) {
+	found := All(app(step("true"), map[string]string{"a/release.keystore": "\xfe\xed\xfe\xed\x00", "b/other.p12": "0\x82", "c/third.jks": "\xfe\xed\xfe\xed"}), nil).All()
+	var files []string
+	for _, f := range found {
+		if f.Code == "key-tracked" {
+			files = append(files, f.File)
+		}
+	}
+	assert.Equal(t, []string{"a/release.keystore", "b/other.p12", "c/third.jks"}, files)
+}
+
+func TestWhereAStepFetchesWithoutANetwork(t *testing.T) {
+	found := All(app("[[job.a.step]]\nnetwork = \"none\"\nscript = '''\ntrue\n\ncurl -fsS https://tidewick.example/x > x\n'''\n", nil), nil).All()
+	assert.Equal(t, []int{6}, placesOf(t, found, "no-network"), "%v", found)
+}
+
+func TestThePipelineThatIsMeant(t *testing.T) {
+	r := app("[trigger.pipeline.relaese]\n"+step("true"), map[string]string{"piston/release.toml": "[trigger.push]\n" + step("true")})
+	found := All(r, nil).All()
+	require.NotEmpty(t, found)
+	assert.Equal(t, `Did you mean "release"?`, found[0].Fix)
+	assert.Equal(t, "piston/p.toml", found[0].File)
+	assert.Equal(t, 1, found[0].Line)
+}

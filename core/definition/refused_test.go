@@ -128,3 +128,15 @@ func TestMistakesInAPart(t *testing.T) {
 	require.NotEmpty(t, found)
 	assert.Contains(t, found[0].Message, "cannot be read: a broken disk")
 }
+
+func TestAFindingInOneLine(t *testing.T) {
+	f := Finding{File: "piston/p.toml", Code: "bad-value", Severity: Error, Message: "no"}
+	for _, c := range []struct {
+		line, col int
+		wanted    string
+	}{{0, 0, "piston/p.toml: error: no [bad-value]"}, {0, 3, "piston/p.toml: error: no [bad-value]"},
+		{1, 0, "piston/p.toml:1: error: no [bad-value]"}, {1, 1, "piston/p.toml:1:1: error: no [bad-value]"}} {
+		f.Line, f.Col = c.line, c.col
+		assert.Equal(t, c.wanted, f.String())
+	}
+}
