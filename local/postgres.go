@@ -426,19 +426,24 @@ func tail(path string, from int64) string {
 // watch starts the server again whenever its process has gone.
 func (p *Postgres) watch(ctx context.Context) {
 	defer close(p.done)
+	last, wait := "", 250*time.Millisecond // what was said of it, until it is there again
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(250 * time.Millisecond):
+		case <-time.After(wait):
 		}
 		if pid := p.Pid(); pid != 0 && syscall.Kill(pid, 0) == nil {
+			last, wait = "", 250*time.Millisecond
 			continue
 		}
-		p.log.Warn("PostgreSQL is gone; starting it again")
-		if err := p.start(ctx); err != nil && ctx.Err() == nil {
+		if last == "" {
+			p.log.Warn("PostgreSQL is gone; starting it again")
+		}
+		err := p.start(ctx)
+		if text := fmt.Sprint(err); err != nil && ctx.Err() == nil && text != last {
 			p.log.Warn("PostgreSQL did not start; trying again", "error", err)
-			time.Sleep(time.Second)
+			last, wait = text, time.Second
 		}
 	}
 }

@@ -33,61 +33,50 @@ func TestPagesHoldEverythingOnce(t *testing.T) {
 		s.pushed(t, "main", before, here)
 		before = here
 	}
+	all, err := s.Audit(ctx, ground.AuditFilter{Limit: 100})
+	require.NoError(t, err)
 	for limit := 1; limit <= n+1; limit++ {
-		var runs []record.RunNumber
-		for next := record.RunNumber(0); ; {
+		runs := turned(t, func(next record.RunNumber) ([]api.Run, record.RunNumber, error) {
 			page, err := s.Report.Runs(ctx, "app", report.RunFilter{Before: next, Limit: limit})
-			require.NoError(t, err)
-			require.LessOrEqual(t, len(page.Runs), limit)
-			for _, run := range page.Runs {
-				runs = append(runs, run.Number)
-			}
-			if next = page.Next; next == 0 {
-				break
-			}
+			return page.Runs, page.Next, err
+		}, limit)
+		for i, run := range runs {
+			assert.EqualValues(t, n-i, run.Number, "pages of %d", limit)
 		}
-		assert.Equal(t, []record.RunNumber{5, 4, 3, 2, 1}, runs, "pages of %d", limit)
-		var pushes []record.PushID
-		for next := record.PushID(0); ; {
+		assert.Len(t, runs, n, "pages of %d", limit)
+		pushes := turned(t, func(next record.PushID) ([]api.Push, record.PushID, error) {
 			page, err := s.Intake.Pushes(ctx, "app", intake.PushFilter{Before: next, Limit: limit})
-			require.NoError(t, err)
-			require.LessOrEqual(t, len(page.Pushes), limit)
-			for _, push := range page.Pushes {
-				pushes = append(pushes, push.ID)
-			}
-			if next = page.Next; next == 0 {
-				break
-			}
-		}
+			return page.Pushes, page.Next, err
+		}, limit)
 		assert.Len(t, pushes, n, "pages of %d", limit)
-		assert.True(t, slices.IsSortedFunc(pushes, func(a, b record.PushID) int { return int(b - a) }))
-		var acts []int64
-		for next := int64(0); ; {
+		assert.True(t, slices.IsSortedFunc(pushes, func(a, b api.Push) int { return int(b.ID - a.ID) }))
+		acts := turned(t, func(next int64) ([]api.Act, int64, error) {
 			page, err := s.Audit(ctx, ground.AuditFilter{Before: next, Limit: limit})
-			require.NoError(t, err)
-			require.LessOrEqual(t, len(page.Acts), limit)
-			for _, a := range page.Acts {
-				acts = append(acts, a.ID)
-			}
-			if next = page.Next; next == 0 {
-				break
-			}
+			return page.Acts, page.Next, err
+		}, limit)
+		assert.Equal(t, all.Acts, acts, "pages of %d", limit)
+		jobs := turned(t, func(next int) ([]api.QueuedJob, int, error) {
+			page, err := s.Work.Queue(ctx, work.QueueFilter{After: next, Limit: limit})
+			return page.Jobs, page.Next, err
+		}, limit)
+		assert.Len(t, jobs, n, "pages of %d", limit)
+		for i, j := range jobs {
+			assert.Equal(t, i+1, j.Place, "pages of %d", limit)
 		}
-		all, err := s.Audit(ctx, ground.AuditFilter{Limit: 100})
+	}
+}
+
+// turned turns the pages of a list to its end. None has more than limit.
+func turned[T any, N comparable](t *testing.T, page func(next N) ([]T, N, error), limit int) (all []T) {
+	t.Helper()
+	for next, none := *new(N), *new(N); ; {
+		some, after, err := page(next)
 		require.NoError(t, err)
-		assert.Len(t, acts, len(all.Acts), "pages of %d", limit)
-		var jobs []string
-		for after := 0; ; {
-			page, err := s.Work.Queue(ctx, work.QueueFilter{After: after, Limit: limit})
-			require.NoError(t, err)
-			for _, j := range page.Jobs {
-				jobs = append(jobs, fmt.Sprint(j.Run, j.Job))
-			}
-			if after = page.Next; after == 0 {
-				break
-			}
+		require.LessOrEqual(t, len(some), limit)
+		all = append(all, some...)
+		if next = after; next == none {
+			return all
 		}
-		assert.Len(t, slices.Compact(jobs), n, "pages of %d", limit)
 	}
 }
 

@@ -29,7 +29,8 @@ type later struct {
 func openLater(g *Ground) (*later, error) {
 	l := &later{workers: river.NewWorkers(), upkeeps: map[string]Upkeep{}}
 	client, err := g.Store.Later(&river.Config{PollOnly: true, FetchPollInterval: lookForLater,
-		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(warnings{g.Log.Handler()}),
+		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
+		ErrorHandler: failures{g.Log},
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {
@@ -37,16 +38,27 @@ func openLater(g *Ground) (*later, error) {
 		if !known {
 			return fmt.Errorf("this server knows no upkeep of %s", j.Args.What) // a newer one does, at its next time
 		}
-		return u.Do(ctx)
+		if err := u.Do(ctx); err != nil {
+			return fmt.Errorf("%s: %w", u.What, err)
+		}
+		return nil
 	}))
 	return l, err
 }
 
-// warnings lets through what somebody should read.
-type warnings struct{ slog.Handler }
+// failures says what was put off and could not be done.
+type failures struct{ log *slog.Logger }
 
-func (w warnings) Enabled(ctx context.Context, level slog.Level) bool {
-	return level >= slog.LevelWarn && w.Handler.Enabled(ctx, level)
+// HandleError implements river.ErrorHandler.
+func (f failures) HandleError(_ context.Context, j *rivertype.JobRow, err error) *river.ErrorHandlerResult {
+	f.log.Warn("what was put off failed; trying again", "kind", j.Kind, "attempt", j.Attempt, "error", err)
+	return nil
+}
+
+// HandlePanic implements river.ErrorHandler.
+func (f failures) HandlePanic(_ context.Context, j *rivertype.JobRow, met any, trace string) *river.ErrorHandlerResult {
+	f.log.Error("what was put off met a fault of the service's own", "kind", j.Kind, "panic", met, "trace", trace)
+	return nil
 }
 
 // Does says how work of a kind that was put off is done. It is done again, ever later, until it has not failed.
