@@ -30,9 +30,8 @@ func getCommand() *cli.Command {
 			terminal.Example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only of this job; with a job's own name, of all its variants"},
 			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			file string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil {
 				return err

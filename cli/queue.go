@@ -172,9 +172,8 @@ func sinceCommand() *cli.Command {
 			terminal.AboutRunHelp +
 			"\n\n" + terminal.Example("piston since tidewick 12"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			_ string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, _ string) error {
 			d, err := cl.Since(ctx, project, n)
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, d, err)

@@ -68,9 +68,8 @@ func showCommand() *cli.Command {
 		Description: terminal.AboutRunHelp + "\n\n" + terminal.Example("piston show tidewick 12",
 			"piston show tidewick HEAD"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			file string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, file string) error {
 			d, err := cl.Run(ctx, project, n)
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, d, err)
@@ -89,9 +88,8 @@ func stopCommand() *cli.Command {
 		Description: "What waits is cancelled at once; steps at hand are asked to end, then killed.\n\n" +
 			terminal.Example("piston stop tidewick 12"),
 		Flags: []cli.Flag{terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			file string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, file string) error {
 			if err := cl.StopRun(ctx, project, n); err != nil {
 				return err
 			}

@@ -132,9 +132,8 @@ func againCommand() *cli.Command {
 			"did not pass; those that did keep their results and artifacts.\n" + terminal.AboutRunHelp + "\n\n" +
 			terminal.Example("piston again tidewick 12 --failed"),
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "failed", Usage: "only what did not pass"}, terminal.JSONFlag},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			_ string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, _ string) error {
 			r, err := cl.Restart(ctx, project, n, api.Restart{Failed: c.Bool("failed")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, r, err)

@@ -135,9 +135,8 @@ func logCommand() *cli.Command {
 			&cli.BoolFlag{Name: "numbers", Usage: "print line numbers"},
 			terminal.JSONFlag,
 		},
-		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
-			n record.RunNumber,
-			file string) error {
+		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
+			project string, n record.RunNumber, file string) error {
 			jobs := []string{c.String("job")}
 			if jobs[0] == "" {
 				d, err := cl.Run(ctx, project, n)
@@ -164,8 +163,7 @@ func logCommand() *cli.Command {
 }
 
 func printLog(ctx context.Context, c *cli.Command, cl *client.Client, s *terminal.Screen, project string,
-	run record.RunNumber,
-	job string) error {
+	run record.RunNumber, job string) error {
 	from := max(c.Int64("from"), 1)
 	if tail := c.Int64("tail"); tail > 0 {
 		part, err := cl.Log(ctx, project, run, job, client.LogQuery{Attempt: c.Int("attempt"), Tail: tail, Limit: 1})

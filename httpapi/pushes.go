@@ -24,7 +24,7 @@ func (sv *server) pushes(a huma.API, r chi.Router) {
 		func(ctx context.Context, in *struct {
 			ProjectPath
 			State  string        `query:"state" enum:"waiting,planned,set-aside"`
-			Commit string        `query:"commit" pattern:"^([0-9a-f]{40}|[0-9a-f]{64})?$" doc:"What a ref came to."`
+			Commit string        `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{40}|[0-9a-f]{64})?$" doc:"What refs came to"`
 			Before record.PushID `query:"before" minimum:"0" doc:"Only what came before this one: next of the page before."`
 			Limit  int           `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.PushPage, error) {

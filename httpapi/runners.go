@@ -92,9 +92,11 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 	r.Get(Prefix+"/runner/attempts/{attempt}/handovers/{job}/{name}", sv.sendHandover)
 }
 
+// attemptOf is the attempt that a path names.
+func attemptOf(r *http.Request) record.AttemptID { return number[record.AttemptID](r, "attempt") }
+
 func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
-	if err := sv.s.Work.HandOver(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "name"),
-		r.Body); err != nil {
+	if err := sv.s.Work.HandOver(r.Context(), attemptOf(r), chi.URLParam(r, "name"), r.Body); err != nil {
 		fail(w, r, err)
 		return
 	}
@@ -102,7 +104,7 @@ func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
-	content, err := sv.s.Work.OpenHandover(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "job"),
+	content, err := sv.s.Work.OpenHandover(r.Context(), attemptOf(r), chi.URLParam(r, "job"),
 		chi.URLParam(r, "name"))
 	if err != nil {
 		fail(w, r, err)
@@ -116,7 +118,7 @@ func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
-	content, size, err := sv.s.Work.OpenCache(r.Context(), number[record.AttemptID](r, "attempt"), chi.URLParam(r, "key"))
+	content, size, err := sv.s.Work.OpenCache(r.Context(), attemptOf(r), chi.URLParam(r, "key"))
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -130,8 +132,7 @@ func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
-	size, err := sv.s.Work.SaveCache(r.Context(), number[record.AttemptID](r, "attempt"), r.URL.Query().Get("name"),
-		chi.URLParam(r, "key"),
+	size, err := sv.s.Work.SaveCache(r.Context(), attemptOf(r), r.URL.Query().Get("name"), chi.URLParam(r, "key"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)
@@ -142,8 +143,7 @@ func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
 
 func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	kept, err := sv.s.Work.KeepArtifact(r.Context(), number[record.AttemptID](r, "attempt"), q.Get("name"), q.Get("path"),
-		q.Get("sha256"),
+	kept, err := sv.s.Work.KeepArtifact(r.Context(), attemptOf(r), q.Get("name"), q.Get("path"), q.Get("sha256"),
 		r.Body)
 	if err != nil {
 		fail(w, r, err)

@@ -32,7 +32,7 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			Pipeline string           `query:"pipeline"`
 			Branch   string           `query:"branch"`
 			State    string           `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
-			Commit   string           `query:"commit" pattern:"^([0-9a-f]{4,64})?$" doc:"An id, or how it begins."`
+			Commit   string           `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"Id, or how it begins."`
 			Before   record.RunNumber `query:"before" minimum:"0" doc:"Only lower numbers: next of the page before."`
 			Limit    int              `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.RunPage, error) {
@@ -127,9 +127,8 @@ func (sv *server) downloadLog(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) downloadArtifact(w http.ResponseWriter, r *http.Request) {
-	f, content, err := sv.s.Report.OpenArtifact(r.Context(), chi.URLParam(r, "project"), number[record.RunNumber](r,
-		"number"),
-		number[record.ArtifactID](r, "id"))
+	f, content, err := sv.s.Report.OpenArtifact(r.Context(), chi.URLParam(r, "project"),
+		number[record.RunNumber](r, "number"), number[record.ArtifactID](r, "id"))
 	if err != nil {
 		fail(w, r, err)
 		return

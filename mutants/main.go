@@ -40,6 +40,13 @@ var groups = []group{
 }
 
 func main() {
+	if err := run(); err != nil {
+		fmt.Fprintf(os.Stderr, "mutants: %v\n", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
 	count := flag.Int("count", 40, "how many faults to put into each group")
 	seed := flag.Uint64("seed", 1, "draws other faults")
 	long := flag.Duration("long", 15*time.Second, "leave out tests that take longer than this by themselves")
@@ -52,8 +59,7 @@ func main() {
 	defer cancel()
 	end, err := database(ctx)
 	if err != nil {
-		fmt.Fprintf(os.Stderr, "mutants: %v\n", err)
-		os.Exit(1)
+		return err
 	}
 	defer end()
 	for _, g := range groups {
@@ -61,10 +67,10 @@ func main() {
 			continue
 		}
 		if err := try(ctx, g, *count, *seed, *long, *workers); err != nil {
-			fmt.Fprintf(os.Stderr, "mutants: %s: %v\n", g.name, err)
-			return
+			return fmt.Errorf("%s: %w", g.name, err)
 		}
 	}
+	return nil
 }
 
 // database starts one for all tests, so that not each run of one starts its own.

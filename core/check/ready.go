@@ -18,12 +18,14 @@ test -d src || mkdir -p src
 make -C src all > log.txt
 '''
 [job.a.keep.out]
-files = ["out/*.apk"]
+files = ["log.txt"]
 `
 
 // Ready makes what the first check of a program makes: expressions, tables of keys, the language of conditions. A
 // program that has to wait for something before its check may do this meanwhile.
-func Ready() {
+func Ready() { All(ordinaryRepository(), nil) }
+
+func ordinaryRepository() *Repository {
 	files := map[string]string{"piston/ordinary.toml": ordinary, "src/Makefile": "all:\n\ttrue\n", "depot.lock": "x"}
 	r := &Repository{Branches: []string{"main"}, Read: func(name string) ([]byte, error) {
 		if text, is := files[name]; is {
@@ -34,5 +36,5 @@ func Ready() {
 	for name := range files {
 		r.Entries = append(r.Entries, Entry{Path: name})
 	}
-	All(r, nil)
+	return r
 }

@@ -124,7 +124,7 @@ export default function EditPipeline() {
                 : 'var(--mui-palette-state-good)',
           }}
         >
-          {checked.error ? checked.error.message : !checked.data ? 'checking …' : sum(errors, findings.length - errors)}
+          {checked.error ? checked.error.message : !checked.data ? 'checking' : sum(errors, findings.length - errors)}
         </Box>
         <Box sx={{ flexGrow: 1 }} />
         <Box component="span" sx={{ color: 'text.secondary' }}>

@@ -227,9 +227,9 @@ export default function Kept() {
             />
           </Paper>
           <Typography sx={{ color: 'text.secondary', mb: 2 }}>
-            {k.frees > 0 ? `The next sweep frees ${size(k.frees)}.` : 'Nothing goes with the next sweep.'} The server’s
-            disk has {size(k.disk_free)} left. With less than {size(k.reserve)} caches are given up and no job is handed
-            out.
+            {k.frees > 0 ? `The next sweep frees ${size(k.frees)}.` : 'Nothing goes with the next sweep.'} The server
+            has {size(k.disk_free)} left on its disk. With less than {size(k.reserve)} caches are given up and no job is
+            handed out.
           </Typography>
           <Things project={project} />
         </>
