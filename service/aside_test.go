@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -29,6 +30,14 @@ func (s *Service) record(t *testing.T, delivery, commit string) record.PushID {
 	return id
 }
 
+// planEvent plans a recorded event.
+func (s *Service) planEvent(t *testing.T, ctx context.Context, id record.PushID) {
+	t.Helper()
+	p, err := s.Store.PushByID(asItself(t), id)
+	require.NoError(t, err)
+	s.Intake.PlanRecorded(ctx, p.ProjectID, id)
+}
+
 func (s *Service) pushes(t *testing.T, f store.PushFilter) []api.Push {
 	t.Helper()
 	f.Limit = 10
@@ -45,7 +54,7 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 		_, err := s.Store.BeginPlanning(asItself(t), id, 0)
 		require.NoError(t, err)
 	}
-	s.Intake.PlanRecorded(asItself(t), id)
+	s.planEvent(t, asItself(t), id)
 	runs := runsOf(t, s)
 	require.Len(t, runs, 1)
 	assert.Equal(t, state.Failed, runs[0].State)
@@ -68,7 +77,7 @@ func TestWhatEndsTheServerIsSetAside(t *testing.T) {
 
 	s.takeIn(t, "good", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: here})
 	assert.Len(t, runsOf(t, s), 2, "everything else goes on")
-	s.Intake.PlanRecorded(asItself(t), id)
+	s.planEvent(t, asItself(t), id)
 	assert.Len(t, runsOf(t, s), 2, "and it stays aside")
 
 	require.NoError(t, s.Intake.RetryPush(asItself(t), "app", id))
@@ -85,7 +94,7 @@ func TestWhatFailsAndComesBackIsNotCounted(t *testing.T) {
 	id, _, err := s.Store.AddPush(asItself(t), p.ID, "odd", []byte(`{"ended":{"run":999999}}`)) // a run that there is not
 	require.NoError(t, err)
 	for range intake.MaxPlanning + 2 {
-		s.Intake.PlanRecorded(asItself(t), id)
+		s.planEvent(t, asItself(t), id)
 	}
 	push, err := s.Store.PushByID(asItself(t), id)
 	require.NoError(t, err)

@@ -423,7 +423,7 @@ func TestAPushThatTheDatabaseRefusesIsPlannedLater(t *testing.T) {
 	id := s.record(t, "refused", here)
 	for n := 1; ; n++ {
 		f := &failing{left: n}
-		s.Intake.PlanRecorded(context.WithValue(asItself(t), failingKey{}, f), id)
+		s.planEvent(t, context.WithValue(asItself(t), failingKey{}, f), id)
 		if !f.done {
 			break
 		}

@@ -15,7 +15,6 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
-	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/service/ground"
@@ -88,7 +87,7 @@ func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdat
 	id, again, err := s.Store.AddPush(asItself(t), p.ID, delivery, body)
 	require.NoError(t, err)
 	require.False(t, again)
-	s.Intake.PlanRecorded(asItself(t), id)
+	s.planEvent(t, asItself(t), id)
 }
 
 func runsOf(t *testing.T, s *Service) []api.Run {
@@ -144,14 +143,14 @@ func TestAPushThatIsGoneOrCannotBeReadHurtsNobody(t *testing.T) {
 	s.takeIn(t, "d2", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: here})
 	require.Len(t, runsOf(t, s), 1)
 	require.NoError(t, os.Rename(r.dir+".away", r.dir))
-	var ids []record.PushID
+	var left []store.Unplanned
 	require.Eventually(t, func() bool {
 		var err error
-		ids, err = s.Store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))
-		return err == nil && len(ids) == 1
+		left, err = s.Store.UnplannedPushes(asItself(t), time.Now().Add(time.Minute))
+		return err == nil && len(left) == 1
 	}, 5*time.Second, 50*time.Millisecond, "after a pause it is tried again")
-	s.Intake.PlanRecorded(asItself(t), ids[0])
-	s.Intake.PlanRecorded(asItself(t), ids[0])
+	s.planEvent(t, asItself(t), left[0].ID)
+	s.planEvent(t, asItself(t), left[0].ID)
 	assert.Len(t, runsOf(t, s), 2, "planned once, however often it is tried")
 }
 

@@ -145,7 +145,7 @@ func TestAnUntrustedProposalNeverGetsASecret(t *testing.T) {
 		head := r.commit(files)
 		accepted, err := s.Intake.Receive(ctx, p, "proposal-"+head, intake.Spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 		require.NoError(t, err)
-		s.Intake.PlanRecorded(ctx, accepted.ID)
+		s.planEvent(t, ctx, accepted.ID)
 	}
 	propose(map[string]string{"a": "2"})
 	require.Eventually(t, func() bool { return len(runsOf(t, s)) == 1 }, 10*time.Second, 20*time.Millisecond)
@@ -209,7 +209,7 @@ func TestWhatASecretHasOpenedReachesNoRunFromOutside(t *testing.T) {
 	head := r.commit(map[string]string{"a": "2"})
 	accepted, err := s.Intake.Receive(ctx, p, "proposal-"+head, intake.Spooled{Proposal: &api.ProposalData{Proposal: "7", Target: "main", Commit: head}}, 0)
 	require.NoError(t, err)
-	s.Intake.PlanRecorded(ctx, accepted.ID)
+	s.planEvent(t, ctx, accepted.ID)
 	w, _ := claim(t, s)
 	require.NotNil(t, w)
 	assert.True(t, finds(w.Attempt, "free"))

@@ -65,14 +65,22 @@ func (q Q) TakePush(ctx context.Context, id record.PushID) error {
 		WHERE id = $1 AND planned_at IS NULL AND set_aside_at IS NULL FOR UPDATE SKIP LOCKED`, id)
 }
 
-// UnplannedPushes lists the ids of events that are to be planned now, oldest first: those received before a time, and
-// the service's own, whose delivery has a space. After n tries the next comes when n²/2 seconds have passed since it
-// was received.
-func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (ids []record.PushID, err error) {
-	err = q.list(ctx, &ids, `SELECT id FROM pushes WHERE planned_at IS NULL AND set_aside_at IS NULL
-		AND (received_at < $1 OR delivery LIKE '% %')
-		AND received_at + tries * tries * interval '0.5 seconds' <= now() ORDER BY id LIMIT 100`, before)
-	return ids, err
+// Unplanned is an event that is to be planned.
+type Unplanned struct {
+	ID        record.PushID    `db:"id"`
+	ProjectID record.ProjectID `db:"project_id"`
+}
+
+// UnplannedPushes lists the events that are to be planned now, oldest first: those received before a time, and the
+// service's own, whose delivery has a space. After n tries the next comes when n²/2 seconds have passed since it was
+// received. Of one project there are a few at most, so that none keeps the others from being listed.
+func (q Q) UnplannedPushes(ctx context.Context, before time.Time) (list []Unplanned, err error) {
+	err = q.list(ctx, &list, `SELECT id, project_id FROM (
+			SELECT id, project_id, row_number() OVER (PARTITION BY project_id ORDER BY id) AS place FROM pushes
+			WHERE planned_at IS NULL AND set_aside_at IS NULL AND (received_at < $1 OR delivery LIKE '% %')
+				AND received_at + tries * tries * interval '0.5 seconds' <= now()) waiting
+		WHERE place <= 10 ORDER BY id LIMIT 100`, before)
+	return list, err
 }
 
 // PushFilter narrows a list of pushes. Zero fields do not.

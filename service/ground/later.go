@@ -31,7 +31,7 @@ func openLater(g *Ground) (*later, error) {
 	client, err := g.Store.Later(&river.Config{PollOnly: true, FetchPollInterval: lookForLater,
 		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
 		ErrorHandler: failures{g.Log},
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: l.workers})
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {
 		u, known := l.upkeeps[j.Args.What]

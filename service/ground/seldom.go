@@ -35,7 +35,9 @@ func (s seldom) Handle(ctx context.Context, r slog.Record) error {
 }
 
 // WithAttrs implements slog.Handler.
-func (s seldom) WithAttrs(attrs []slog.Attr) slog.Handler { return seldom{s.Handler.WithAttrs(attrs), s.said} }
+func (s seldom) WithAttrs(attrs []slog.Attr) slog.Handler {
+	return seldom{s.Handler.WithAttrs(attrs), s.said}
+}
 
 // WithGroup implements slog.Handler.
 func (s seldom) WithGroup(name string) slog.Handler { return seldom{s.Handler.WithGroup(name), s.said} }

@@ -144,7 +144,7 @@ func (s *Intake) Receive(ctx context.Context, p store.Project, delivery string, 
 	if again {
 		return api.PushAccepted{ID: id, Repeat: true, Runs: []api.PushRun{}}, nil
 	}
-	return s.cameOf(ctx, id, s.planSoon(id), wait), nil
+	return s.cameOf(ctx, id, s.planSoon(p.ID, id), wait), nil
 }
 
 // updates plans the refs of one push.

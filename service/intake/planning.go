@@ -32,11 +32,11 @@ const planWithin = 2 * time.Minute
 const planningLease = 6 * time.Second
 
 // planSoon plans a recorded event beside what is being done. What is returned is closed when it has been tried.
-func (s *Intake) planSoon(id record.PushID) <-chan struct{} {
+func (s *Intake) planSoon(project record.ProjectID, id record.PushID) <-chan struct{} {
 	tried := make(chan struct{})
 	s.Go(func() {
 		defer close(tried)
-		s.PlanRecorded(s.Life, id)
+		s.PlanRecorded(s.Life, project, id)
 	})
 	return tried
 }
@@ -46,8 +46,13 @@ func (s *Intake) planSoon(id record.PushID) <-chan struct{} {
 var errPanic = errors.New("planning met a fault of the service's own")
 
 // PlanRecorded turns a recorded event into runs, once: the runs and the mark that it is planned are one transaction,
-// which begins when all has been read of the repository.
-func (s *Intake) PlanRecorded(ctx context.Context, id record.PushID) {
+// which begins when all has been read of the repository. Events of one project are planned one after the other.
+func (s *Intake) PlanRecorded(ctx context.Context, project record.ProjectID, id record.PushID) {
+	leave, entered := s.lanes.enter(ctx, project)
+	if !entered {
+		return
+	}
+	defer leave()
 	push, err := s.Store.BeginPlanning(ctx, id, planningLease)
 	if err != nil {
 		return // planned, set aside, in other hands, or the database is away: upkeep looks again
@@ -236,11 +241,24 @@ func (e Spooled) name(run *store.Run) {
 	}
 }
 
-// planLeftBehind plans what was recorded and is not planned yet.
+// planLeftBehind sees to it that what was recorded and is not planned yet is: of each project in order, and beside
+// those of others, whose repositories may not answer.
 func (s *Intake) planLeftBehind(ctx context.Context) error {
-	ids, err := s.Store.UnplannedPushes(ctx, time.Now().Add(-spoolAge))
-	for _, id := range ids {
-		s.PlanRecorded(ctx, id)
+	left, err := s.Store.UnplannedPushes(ctx, time.Now().Add(-spoolAge))
+	of := map[record.ProjectID][]record.PushID{}
+	for _, p := range left {
+		of[p.ProjectID] = append(of[p.ProjectID], p.ID)
+	}
+	for project, ids := range of {
+		if !s.lanes.sweep(project) {
+			continue
+		}
+		s.Go(func() {
+			defer s.lanes.swept(project)
+			for _, id := range ids {
+				s.PlanRecorded(ctx, project, id)
+			}
+		})
 	}
 	return err
 }

@@ -59,7 +59,7 @@ func (s *Intake) RetryPush(ctx context.Context, project string, id record.PushID
 		return q.Tell(ctx, fact.Fact{Kind: fact.PushRetry, Project: project, Subject: fmt.Sprint(id)})
 	})
 	if err == nil {
-		s.planSoon(id)
+		s.planSoon(p.ID, id)
 	}
 	return err
 }

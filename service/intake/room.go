@@ -19,11 +19,12 @@ type Intake struct {
 	work    *work.Work
 	public  string
 	clean   clean
+	lanes   *lanes
 }
 
 // New makes it. public is the address by which people reach the console; "" when that is not known.
 func New(g *ground.Ground, v *vault.Vault, s *secrets.Secrets, w *work.Work, public string) *Intake {
-	return &Intake{Ground: g, vault: v, secrets: s, work: w, public: public}
+	return &Intake{Ground: g, vault: v, secrets: s, work: w, public: public, lanes: newLanes()}
 }
 
 // Background starts its loops.

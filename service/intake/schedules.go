@@ -90,7 +90,7 @@ func (s *Intake) StartDue(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.PlanRecorded(ctx, id)
+		s.PlanRecorded(ctx, d.ProjectID, id)
 	}
 	return err
 }
