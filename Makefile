@@ -52,7 +52,8 @@ define have
 missing=""; for p in $(1); do test -e "$${p#*:}" || missing="$$missing $${p%%:*}"; done; \
 if test -n "$$missing"; then \
     echo "installing Debian's packages:$$missing"; \
-    $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing > /dev/null; \
+    $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive \
+        apt-get install -y -qq --no-install-recommends $$missing > /dev/null; \
 fi
 endef
 

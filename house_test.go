@@ -104,7 +104,7 @@ func TestImportsRunDownwards(t *testing.T) {
 const wide = 120
 
 func TestLinesFitAScreen(t *testing.T) {
-	each(t, func(name string, text []byte) {
+	fits := func(name string, text []byte) {
 		n := 0
 		for line := range strings.Lines(string(text)) {
 			n++
@@ -112,7 +112,16 @@ func TestLinesFitAScreen(t *testing.T) {
 				assert.Fail(t, "a line that needs a wide screen is two lines", "%s:%d", name, n)
 			}
 		}
-	})
+	}
+	each(t, fits)
+	statements, err := filepath.Glob("store/migrations/*.sql")
+	require.NoError(t, err)
+	assert.NotEmpty(t, statements)
+	for _, name := range statements {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		fits(name, text)
+	}
 }
 
 // lists are types that are one, of statements and of calls.

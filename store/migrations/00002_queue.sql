@@ -86,7 +86,9 @@ DROP TABLE handovers, own_commits, schedules, heads;
 ALTER TABLE runners DROP COLUMN tools;
 ALTER TABLE attempts DROP COLUMN project_id, DROP COLUMN lost, DROP COLUMN tools, DROP COLUMN not_before,
     DROP COLUMN stop_state, DROP COLUMN tools_found;
-ALTER TABLE runs DROP COLUMN target, DROP COLUMN proposal, DROP COLUMN outside, DROP COLUMN schedule, DROP COLUMN caused_by,
+ALTER TABLE runs DROP COLUMN target, DROP COLUMN proposal, DROP COLUMN outside, DROP COLUMN schedule,
+    DROP COLUMN caused_by,
     DROP COLUMN depth, DROP COLUMN inputs, DROP COLUMN facts, DROP COLUMN limit_ms, DROP COLUMN deadline,
-    DROP COLUMN reopened_at, DROP COLUMN reopenings, DROP COLUMN run_group, DROP COLUMN begun, DROP COLUMN priority, DROP COLUMN at_once, DROP COLUMN followed, DROP COLUMN secrets;
+    DROP COLUMN reopened_at, DROP COLUMN reopenings, DROP COLUMN run_group, DROP COLUMN begun, DROP COLUMN priority,
+    DROP COLUMN at_once, DROP COLUMN followed, DROP COLUMN secrets;
 ALTER TABLE projects DROP COLUMN held, DROP COLUMN held_by, DROP COLUMN at_once;

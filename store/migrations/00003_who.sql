@@ -57,7 +57,8 @@ INSERT INTO masters (recipient, proof)
     (SELECT '', ciphertext FROM secret_revisions UNION ALL SELECT '', hook_key FROM projects) LIMIT 1;
 ALTER TABLE secret_revisions ADD CONSTRAINT secret_revisions_master FOREIGN KEY (sealed_to) REFERENCES masters;
 CREATE INDEX secret_revisions_sealed ON secret_revisions (sealed_to);
-ALTER TABLE projects ADD COLUMN hook_key_sealed_to text NOT NULL DEFAULT '' CONSTRAINT projects_master REFERENCES masters;
+ALTER TABLE projects ADD COLUMN hook_key_sealed_to text NOT NULL DEFAULT ''
+    CONSTRAINT projects_master REFERENCES masters;
 ALTER TABLE projects ALTER COLUMN hook_key_sealed_to DROP DEFAULT;
 
 -- Other projects whose jobs may read a project's source, as submodules.
@@ -149,10 +150,13 @@ DROP FUNCTION audit_stays;
 ALTER TABLE attempts DROP COLUMN runner_token;
 ALTER TABLE tokens DROP COLUMN role, DROP COLUMN project_id, DROP COLUMN expires_at;
 ALTER TABLE sessions DROP COLUMN address, DROP COLUMN by_issuer;
-ALTER TABLE people DROP COLUMN administrator, DROP COLUMN disabled, DROP COLUMN issuer, DROP COLUMN subject, DROP COLUMN seen_at;
+ALTER TABLE people DROP COLUMN administrator, DROP COLUMN disabled, DROP COLUMN issuer, DROP COLUMN subject,
+    DROP COLUMN seen_at;
 ALTER TABLE projects DROP COLUMN hook_key_sealed_to;
-CREATE TABLE secrets_before AS SELECT n.project_id, n.name, r.kind, r.ciphertext, r.revision, r.set_at AS updated_at, r.set_by AS updated_by
-    FROM secrets s JOIN secret_names n ON n.secret_id = s.id JOIN secret_revisions r ON r.secret_id = s.id AND r.revision = s.revision;
+CREATE TABLE secrets_before AS SELECT n.project_id, n.name, r.kind, r.ciphertext, r.revision, r.set_at AS updated_at,
+    r.set_by AS updated_by
+    FROM secrets s JOIN secret_names n ON n.secret_id = s.id
+    JOIN secret_revisions r ON r.secret_id = s.id AND r.revision = s.revision;
 DROP TABLE secret_revisions, secret_names, secrets, masters;
 ALTER TABLE secrets_before RENAME TO secrets;
 ALTER TABLE secrets ADD PRIMARY KEY (project_id, name);

@@ -8,5 +8,6 @@ ALTER TABLE caches ADD COLUMN guard text NOT NULL DEFAULT '', ADD COLUMN gated b
 
 -- +goose Down
 DELETE FROM caches WHERE guard <> '';
-ALTER TABLE caches DROP CONSTRAINT caches_once, DROP COLUMN guard, DROP COLUMN gated, ADD CONSTRAINT caches_project_id_key_key UNIQUE (project_id, key);
+ALTER TABLE caches DROP CONSTRAINT caches_once, DROP COLUMN guard, DROP COLUMN gated,
+    ADD CONSTRAINT caches_project_id_key_key UNIQUE (project_id, key);
 ALTER TABLE runs DROP COLUMN guard, DROP COLUMN gated;

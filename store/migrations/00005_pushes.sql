@@ -4,8 +4,10 @@ ALTER TABLE pushes
     ADD COLUMN begun        int NOT NULL DEFAULT 0,
     ADD COLUMN set_aside_at timestamptz;
 ALTER TABLE runs ADD COLUMN push_id bigint NOT NULL DEFAULT 0; -- the event that started it; 0: a person
-ALTER TABLE projects ADD COLUMN host_network boolean NOT NULL DEFAULT false; -- its steps may be given a machine's own network
-ALTER TABLE projects ADD COLUMN hook_trouble text NOT NULL DEFAULT ''; -- why pushes laid beside its repository are not taken in
+-- Its steps may be given a machine's own network.
+ALTER TABLE projects ADD COLUMN host_network boolean NOT NULL DEFAULT false;
+-- Why pushes laid beside its repository are not taken in.
+ALTER TABLE projects ADD COLUMN hook_trouble text NOT NULL DEFAULT '';
 CREATE INDEX runs_of_push ON runs (push_id) WHERE push_id <> 0;
 CREATE INDEX runs_of_commit ON runs (project_id, commit_id);
 CREATE INDEX pushes_of_project ON pushes (project_id, id);

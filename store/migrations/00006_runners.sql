@@ -23,4 +23,5 @@ CREATE TABLE home (
 DROP TABLE home;
 ALTER TABLE tokens DROP COLUMN made_by;
 ALTER TABLE attempts DROP COLUMN handed_back, DROP COLUMN clock_ms;
-ALTER TABLE runners DROP COLUMN instance, DROP COLUMN version, DROP COLUMN held, DROP COLUMN held_by, DROP COLUMN clock_ms;
+ALTER TABLE runners DROP COLUMN instance, DROP COLUMN version, DROP COLUMN held, DROP COLUMN held_by,
+    DROP COLUMN clock_ms;
