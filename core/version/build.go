@@ -57,12 +57,13 @@ func (n Numbering) Next(last BuildNumber, name Parts, now time.Time) (BuildNumbe
 			return 0, err
 		}
 		if next = max(next, first); next+span-1 > end {
-			return 0, fmt.Errorf("%w: the numbers of %s go from %d to %d, and %d has been handed out", ErrTooHigh, name, first,
-				end, last)
+			return 0, fmt.Errorf("%w: the numbers of %s go from %d to %d, and %d has been handed out",
+				ErrTooHigh, name, first, end, last)
 		}
 	}
 	if last < 0 || next > MaxBuildNumber-span+1 {
-		return 0, fmt.Errorf("%w: after %d comes none that stores take, which is %d at most", ErrTooHigh, last, MaxBuildNumber)
+		return 0, fmt.Errorf("%w: after %d comes none that stores take, which is %d at most",
+			ErrTooHigh, last, MaxBuildNumber)
 	}
 	return next, nil
 }
