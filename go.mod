@@ -42,6 +42,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0
+	howett.net/plist v1.0.1
 	mvdan.cc/sh/v3 v3.14.1
 )
 
@@ -107,5 +108,4 @@ require (
 	google.golang.org/grpc v1.84.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
-	howett.net/plist v1.0.1 // indirect
 )

@@ -34,7 +34,8 @@ var floors = map[string]int{
 // named is on floor 0, and the room itself above all.
 var corridors = map[string]map[string]int{
 	"core": {
-		"definition": 1, "fact": 1, "imprint": 1, "schedule": 1, "diagnose": 1, "plan": 2, "check": 2,
+		"action": 1, "versionfile": 1,
+		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},
 	"cli": {"terminal": 0},
 	"service": {

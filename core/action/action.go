@@ -34,4 +34,6 @@ type Kind struct {
 // Kinds lists the verbs, in the order of the documents.
 var Kinds = []Kind{
 	{"note", noteAbout, reflect.TypeFor[Note]()},
+	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
+	{"land", landAbout, reflect.TypeFor[Land]()},
 }

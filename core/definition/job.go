@@ -249,6 +249,10 @@ type Step struct {
 	//
 	//	note = { file = "out/sizes.md" }
 	Note *action.Note `toml:"note" json:"note,omitempty"`
+	// Takes the next version of an app and writes it into the app's files, instead of running a script. See below.
+	Raise *action.Raise `toml:"raise" json:"raise,omitempty"`
+	// Commits, tags and pushes what was raised, instead of running a script. See below.
+	Land *action.Land `toml:"land" json:"land,omitempty"`
 	// Values for the part's parameters.
 	//
 	//	part = "stations"

@@ -55,6 +55,12 @@ var sections = slices.Concat([]section{
 		"A part is a piece of a job that several pipelines share. A step with `part = \"NAME\"` is replaced by its steps; " +
 			"its caches, tools, hands and artifacts become the job's. `piston explain` shows what comes of it.",
 		reflect.TypeFor[Part]()},
+	{"piston/app.toml, [app.NAME]",
+		"What is true of an app, whichever pipeline builds it. Nobody needs the file: without it there is one app, whose " +
+			"versions are found in the usual kinds of files. `piston versions` shows where.", reflect.TypeFor[App]()},
+	{"piston/app.toml, [app.NAME.build]", "", reflect.TypeFor[Numbering]()},
+	{"piston/app.toml, [[app.NAME.place]]", "Where a version stands that is not found by itself.",
+		reflect.TypeFor[AppPlace]()},
 })
 
 // actionSections are those of the actions, from their types.

@@ -16,23 +16,28 @@ import (
 
 // frames put a key's example where it belongs in a whole file.
 var frames = map[string]string{
-	"top of the file":                "%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[version]":                      "[version]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[trigger.push]":                 "[trigger.push]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[trigger.tag]":                  "[trigger.tag]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[trigger.proposal]":             "[trigger.proposal]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[trigger.schedule.NAME]":        "[trigger.schedule.night]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[trigger.pipeline.NAME]":        "[trigger.pipeline.trunk]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[input.NAME]":                   "[input.channel]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[job.NAME]":                     "[job.core]\n[[job.core.step]]\nscript = \"true\"\n[job.core.hand.library]\nfiles = [\"out/**\"]\n[job.a]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[job.NAME.variants]":            "[job.a.variants]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[job.NAME.limits]":              "[job.a.limits]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
-	"[job.NAME.retry]":               "[job.a.retry]\n%s\n[[job.a.step]]\nname = \"fetch\"\nscript = \"true\"\n",
-	"[job.NAME.cache.NAME]":          "[[job.a.step]]\nscript = \"true\"\n[job.a.cache.c]\n%s\n",
-	"[[job.NAME.step]]":              "[[job.a.step]]\n%s\n",
-	"[job.NAME.hand.NAME]":           "[[job.a.step]]\nscript = \"true\"\n[job.a.hand.h]\n%s\n",
-	"[job.NAME.keep.NAME]":           "[[job.a.step]]\nscript = \"true\"\n[job.a.keep.k]\n%s\n",
-	"a part, piston/parts/NAME.toml": "%s\n[[step]]\nscript = \"true\"\n",
+	"top of the file":                     "%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[version]":                           "[version]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[trigger.push]":                      "[trigger.push]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[trigger.tag]":                       "[trigger.tag]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[trigger.proposal]":                  "[trigger.proposal]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[trigger.schedule.NAME]":             "[trigger.schedule.night]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[trigger.pipeline.NAME]":             "[trigger.pipeline.trunk]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[input.NAME]":                        "[input.channel]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[job.NAME]":                          "[job.core]\n[[job.core.step]]\nscript = \"true\"\n[job.core.hand.library]\nfiles = [\"out/**\"]\n[job.a]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[job.NAME.variants]":                 "[job.a.variants]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[job.NAME.limits]":                   "[job.a.limits]\n%s\n[[job.a.step]]\nscript = \"true\"\n",
+	"[job.NAME.retry]":                    "[job.a.retry]\n%s\n[[job.a.step]]\nname = \"fetch\"\nscript = \"true\"\n",
+	"[job.NAME.cache.NAME]":               "[[job.a.step]]\nscript = \"true\"\n[job.a.cache.c]\n%s\n",
+	"[[job.NAME.step]]":                   "[[job.a.step]]\n%s\n",
+	"a step's raise":                      "[input.size]\n[[job.a.step]]\n%s\n",
+	"a step's land":                       "[[job.a.step]]\nraise = { by = \"patch\" }\n[[job.a.step]]\n%s\n",
+	"[job.NAME.hand.NAME]":                "[[job.a.step]]\nscript = \"true\"\n[job.a.hand.h]\n%s\n",
+	"[job.NAME.keep.NAME]":                "[[job.a.step]]\nscript = \"true\"\n[job.a.keep.k]\n%s\n",
+	"piston/app.toml, [app.NAME]":         "[app.a]\n%s\n",
+	"piston/app.toml, [app.NAME.build]":   "[app.a.build]\n%s\n",
+	"piston/app.toml, [[app.NAME.place]]": "[[app.a.place]]\n%s\n",
+	"a part, piston/parts/NAME.toml":      "%s\n[[step]]\nscript = \"true\"\n",
 }
 
 // needs are the keys a table cannot do without, for examples of its other keys.
@@ -81,7 +86,7 @@ func TestEveryExampleOfTheReferenceIsAccepted(t *testing.T) {
 				}
 			}
 			frame := frames[s.title]
-			if slices.ContainsFunc(action.Kinds, func(k action.Kind) bool { return k.Type == s.t }) {
+			if frame == "" && slices.ContainsFunc(action.Kinds, func(k action.Kind) bool { return k.Type == s.t }) {
 				frame = frames["[[job.NAME.step]]"]
 			}
 			text := strings.Replace(frame, "%s", sample, 1)
@@ -91,6 +96,9 @@ func TestEveryExampleOfTheReferenceIsAccepted(t *testing.T) {
 				text, parts = "[[job.a.step]]\npart = \"tried\"\n", func(string) ([]byte, error) { return []byte(part), nil }
 			}
 			_, found := Parse(file, []byte(text), parts)
+			if strings.HasPrefix(s.title, AppsPath) {
+				_, found = ParseApps([]byte(text))
+			}
 			assert.Empty(t, found, "%s of %s:\n%s", key, s.title, text)
 			tried++
 		}

@@ -55,6 +55,7 @@ func (v *validator) pipeline(p *Pipeline) {
 	for _, name := range sortedKeys(p.Job) {
 		v.job(p, name)
 	}
+	v.raising(p)
 }
 
 var (

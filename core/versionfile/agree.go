@@ -1,6 +1,7 @@
 package versionfile
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -37,7 +38,8 @@ func (f Found) Platforms() (list []Platform) {
 	if len(list) == 0 {
 		return []Platform{Android, IOS} // all places are of both
 	}
-	if slices.ContainsFunc(f.Places, func(o Place) bool { return o.Kind == Build && o.Platform == Both }) {
+	shared := func(o Place) bool { return o.Kind == Build && o.Platform == Both }
+	if slices.ContainsFunc(f.Places, shared) {
 		return []Platform{Android, IOS}
 	}
 	return list
@@ -46,27 +48,33 @@ func (f Found) Platforms() (list []Platform) {
 // Is tells whether a place is for a platform, by itself or among others.
 func (p Place) Is(platform Platform) bool { return p.Platform == platform || p.Platform == Both }
 
-// ofApp tells that a place is of the app as a whole: not of one flavour. Targets and configurations of Xcode are one app.
+// ofApp tells that a place is of the app as a whole, not of one flavour. Targets and configurations of Xcode are one
+// app.
 func (p Place) ofApp() bool { return p.Of == "" || p.Platform == IOS }
 
 // Current reads what the places say.
 func (f Found) Current() Current {
 	c := Current{Builds: map[Platform]version.BuildNumber{}}
 	var highest Place
-	for _, p := range f.Places {
-		if p.Kind != Name || !p.Literal() || !p.ofApp() {
-			continue
-		}
+	names := slices.DeleteFunc(slices.Clone(f.Places), func(p Place) bool {
+		return p.Kind != Name || !p.Literal() || !p.ofApp()
+	})
+	// Those of iOS come last: they hold no pre-release, so that others know better.
+	slices.SortStableFunc(names, func(a, b Place) int {
+		return cmp.Compare(bit(a.Platform == IOS), bit(b.Platform == IOS))
+	})
+	for _, p := range names {
 		parts, err := version.Parse(p.Value)
 		switch {
 		case err != nil:
 			c.Broken = append(c.Broken, p)
+		case highest.Value != "" && p.Platform == IOS && p.Value == c.Name.Plain():
 		case highest.Value == "" || parts.Compare(c.Name) > 0:
 			c.Name, highest = parts, p
 		}
 	}
-	for _, p := range f.Places {
-		if p.Kind != Name || !p.Literal() || !p.ofApp() || slices.Contains(c.Broken, p) {
+	for _, p := range names {
+		if slices.Contains(c.Broken, p) {
 			continue
 		}
 		parts, _ := version.Parse(p.Value)
@@ -78,6 +86,13 @@ func (f Found) Current() Current {
 		c.builds(f, platform)
 	}
 	return c
+}
+
+func bit(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
 }
 
 // builds reads the build numbers of one platform.
@@ -122,8 +137,8 @@ type Next struct {
 	Builds map[Platform]version.BuildNumber // a platform that is missing is left alone
 }
 
-// Changes are what makes the places say what comes next. Places of one flavour go along when they say what the app says,
-// also with a suffix of their own; others, and what is computed, are left.
+// Changes are what makes the places say what comes next. Places of one flavour go along when they say what the app
+// says, also with a suffix of their own; others, and what is computed, are left.
 func (f Found) Changes(next Next) (changes []Change, left []Place) {
 	now := f.Current()
 	for _, p := range f.Places {

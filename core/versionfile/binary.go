@@ -25,7 +25,8 @@ func openBinary(raw []byte) (*bplist, error) {
 	tr := raw[len(raw)-trailerSize:]
 	b := &bplist{raw: raw, offsetSize: int(tr[6]), refSize: int(tr[7])}
 	most := uint64(len(raw))
-	count, root, table := binary.BigEndian.Uint64(tr[8:]), binary.BigEndian.Uint64(tr[16:]), binary.BigEndian.Uint64(tr[24:])
+	word := func(at int) uint64 { return binary.BigEndian.Uint64(tr[at:]) }
+	count, root, table := word(8), word(16), word(24)
 	if count > most || root >= count || table > most || b.offsetSize < 1 || b.offsetSize > 8 || b.refSize < 1 ||
 		b.refSize > 8 || table+count*uint64(b.offsetSize) > most-trailerSize {
 		return nil, fmt.Errorf("its trailer is damaged")

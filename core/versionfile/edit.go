@@ -15,7 +15,7 @@ type Change struct {
 }
 
 // valueForm is what may be written: nothing that would mean something else in any of the formats.
-var valueForm = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+-]{0,99}$`)
+var valueForm = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]{0,99}$`)
 
 // Edit puts other values in the places of one file and gives its new content. Nothing is changed but the bytes of the
 // values. The file must be as it was when its places were found.

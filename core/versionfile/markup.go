@@ -31,6 +31,9 @@ func (f *finder) walkMarkup(t *text, visit func(e element)) {
 		start := int(d.InputOffset())
 		tok, err := d.RawToken()
 		if errors.Is(err, io.EOF) {
+			if len(open) > 0 {
+				f.problem(t.problem(start, "it ends within <"+open[len(open)-1]+">"))
+			}
 			return
 		}
 		if err != nil {
@@ -52,7 +55,11 @@ func (f *finder) walkMarkup(t *text, visit func(e element)) {
 			open = append(open, tok.Name.Local)
 			visit(element{path: open, start: start, end: end, text: t.s[start:end]})
 		case xml.EndElement:
-			open = open[:max(0, len(open)-1)]
+			if len(open) == 0 || open[len(open)-1] != tok.Name.Local {
+				f.problem(t.problem(start, "</"+cut(tok.Name.Local, 40)+"> closes nothing that is open"))
+				return
+			}
+			open = open[:len(open)-1]
 		case xml.CharData:
 			visit(element{path: open, start: start, end: end, text: t.s[start:end], isText: true})
 		}

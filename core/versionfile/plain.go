@@ -197,7 +197,7 @@ func (f *finder) pattern(p Pattern) {
 		return o.File == p.File && slices.ContainsFunc(found, func(m []int) bool { return o.start == m[2] })
 	})
 	for _, m := range found {
-		if m[2] >= 0 {
+		if m[2] >= 0 && m[2] < m[3] {
 			f.add(t, Place{Kind: p.Kind, Platform: p.Platform, Format: "pattern"}, m[2], m[3])
 		}
 	}

@@ -10,8 +10,8 @@ import (
 // plistKeys are those that matter (Information Property List Key Reference).
 var plistKeys = map[string]Kind{"CFBundleShortVersionString": Name, "CFBundleVersion": Build, "CFBundleIdentifier": ID}
 
-// plist reads an Info.plist, in XML or binary. Those of tests and frameworks are passed by.
-func plist(f *finder, t *text) {
+// infoPlist reads an Info.plist, in XML or binary. Those of tests and frameworks are passed by.
+func infoPlist(f *finder, t *text) {
 	if t.binary {
 		f.binaryPlist(t)
 		return

@@ -15,7 +15,7 @@ var readers = []struct {
 }{
 	{regexp.MustCompile(`\.gradle(\.kts)?$`), gradle},
 	{regexp.MustCompile(`^AndroidManifest\.xml$`), manifest},
-	{regexp.MustCompile(`(^|[-_.])Info\.plist(\.in)?$|^Info-.*\.plist$`), plist},
+	{regexp.MustCompile(`(^|[-_.])Info\.plist(\.in)?$|^Info-.*\.plist$`), infoPlist},
 	{regexp.MustCompile(`^project\.pbxproj$`), xcodeProject},
 	{regexp.MustCompile(`\.xcconfig$`), xcconfig},
 	{regexp.MustCompile(`\.properties$`), properties},

@@ -50,7 +50,7 @@ func (f *finder) follow(p Place) []Place {
 
 // nearest are the values that a file means by a name: its own, else those nearest above it, else any.
 func (f *finder) nearest(defined []Place, file string) []Place {
-	for dir := file; dir != "."; {
+	for dir := file; dir != "." && dir != "/"; {
 		at := slices.DeleteFunc(slices.Clone(defined), func(d Place) bool {
 			if dir == file {
 				return d.File != file
