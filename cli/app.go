@@ -40,10 +40,10 @@ func App() *cli.Command {
 			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
 			"3 the service refused or cannot be reached; 4 the check found warnings only.",
 		Suggest: true,
-		Version: version(),
+		Version: programVersion(),
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), runnerCommand(),
-			checkCommand(), explainCommand(), tryCommand(), localSecretCommand(),
+			checkCommand(), explainCommand(), versionsCommand(), tryCommand(), localSecretCommand(),
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),

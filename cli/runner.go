@@ -119,7 +119,7 @@ func runnerCommand() *cli.Command {
 			defer lock.Unlock()
 			isolation := sandbox.Isolation(c.String("isolation"))
 			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Probes: probes,
-				Name: c.String("name"), Version: version(), Home: c.String("home"), Labels: c.StringSlice("label"),
+				Name: c.String("name"), Version: programVersion(), Home: c.String("home"), Labels: c.StringSlice("label"),
 				Slots: c.Int("slots"), Isolation: isolation, Most: most,
 				Client: cl, CA: ca, Program: netProgram(), Network: sandbox.Network(c.String("network")),
 				Reach: reach.Policy{Through: through}, Log: log})

@@ -149,10 +149,10 @@ func TestTheProgramTellsItsVersion(t *testing.T) {
 		Protocol int `json:"runner_protocol"`
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &about))
-	assert.Equal(t, version(), about.Version)
+	assert.Equal(t, programVersion(), about.Version)
 	assert.NotEmpty(t, about.Version)
 	assert.Equal(t, api.RunnerProtocol, about.Protocol)
 	out, code, _ = against(t, nil, "--version")
 	assert.Zero(t, code)
-	assert.Contains(t, out, version())
+	assert.Contains(t, out, programVersion())
 }

@@ -26,15 +26,16 @@ func versionCommand() *cli.Command {
 				Platform string `json:"platform"`
 				Protocol int    `json:"runner_protocol"`
 				Least    int    `json:"least_runner_protocol"`
-			}{version(), runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH, api.RunnerProtocol, api.LeastRunnerProtocol}
+			}{programVersion(), runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH, api.RunnerProtocol,
+				api.LeastRunnerProtocol}
 			return told(c, about, nil, fmt.Sprintf("piston %s, %s, made with %s; runners: interface %d, at least %d",
 				about.Version, about.Platform, about.Go, about.Protocol, about.Least))
 		},
 	}
 }
 
-// version is the program's: the commit it was made from, where that is known.
-func version() string {
+// programVersion is the program's: the commit it was made from, where that is known.
+func programVersion() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "unknown"

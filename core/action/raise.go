@@ -7,8 +7,8 @@ import (
 )
 
 const raiseAbout = "Takes the next version name and build number of an app from the ledger and writes them into the " +
-	"app's own files, wherever `piston versions` finds them: all of them or none. Steps after it, and jobs after its job, " +
-	"find both in their files and in `PISTON_VERSION_NAME`, `PISTON_BUILD_NUMBER`, `PISTON_BUILD_NUMBER_ANDROID` and " +
+	"app's own files, wherever `piston versions` finds them: all of them or none. Steps after it, and jobs after " +
+	"its job, find both in their files and in `PISTON_VERSION_NAME`, `PISTON_BUILD_NUMBER`, `PISTON_BUILD_NUMBER_ANDROID` and " +
 	"`PISTON_BUILD_NUMBER_IOS`. The name is the run's own while it works, and free again when it fails; a number is " +
 	"never given twice. A proposal from outside gets numbers that do not count."
 
@@ -19,8 +19,8 @@ type Raise struct {
 	//	raise = { app = "almanac", by = "minor" }
 	App string `toml:"app" json:"app,omitempty"`
 	// By what: major, minor, patch; pre, for the next pre-release; build, for the build number only; tag, for the name in
-	// the run's tag; commits, for what the commits since the last release say (Conventional Commits 1.0.0); date, for year,
-	// month and a counter. ${NAME} stands for the variable that a script would find, such as an input.
+	// the run's tag; commits, for what the commits since the last release say (Conventional Commits 1.0.0); date, for
+	// year, month and a counter. ${NAME} stands for the variable that a script would find, such as an input.
 	//
 	//	raise = { by = "${PISTON_INPUT_SIZE}" }
 	By string `toml:"by" json:"by,omitempty"`

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/core/versionfile"
@@ -44,8 +45,8 @@ type App struct {
 
 // Numbering is how build numbers follow each other.
 type Numbering struct {
-	// count: one more than the last; date: the day and a counter, such as 2026112601; name: the numbers of the version name,
-	// each in so many digits. None is above 2,100,000,000, the most that stores take.
+	// count: one more than the last; date: the day and a counter, such as 2026112601; name: the numbers of the version
+	// name, each in so many digits. None is above 2,100,000,000, the most that stores take.
 	//
 	//	scheme = "date"
 	Scheme string `toml:"scheme"`
@@ -234,4 +235,27 @@ func (a *App) PlatformsIn(found versionfile.Found) []versionfile.Platform {
 		return list
 	}
 	return slices.Clone(found.Platforms())
+}
+
+// NextBuilds gives the next build number of each platform, from the highest that are known of.
+func (a *App) NextBuilds(found versionfile.Found, last map[versionfile.Platform]version.BuildNumber, name version.Parts,
+	now time.Time) (map[versionfile.Platform]version.BuildNumber, error) {
+	platforms := a.PlatformsIn(found)
+	next := map[versionfile.Platform]version.BuildNumber{}
+	highest := version.BuildNumber(0)
+	for _, p := range platforms {
+		highest = max(highest, last[p])
+	}
+	for _, p := range platforms {
+		from := highest
+		if a.Build.EachPlatform() {
+			from = last[p]
+		}
+		n, err := a.Build.Numbering().Next(from, name, now)
+		if err != nil {
+			return nil, err
+		}
+		next[p] = n
+	}
+	return next, nil
 }

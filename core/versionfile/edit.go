@@ -85,3 +85,13 @@ func EditAll(t Tree, changes []Change) (map[string][]byte, error) {
 	}
 	return out, nil
 }
+
+// After is the line of the place as it will be.
+func (c Change) After() string {
+	before, rest := []rune(c.Place.original), []rune(c.Place.Value)
+	at := c.Place.Col - 1
+	if at+len(rest) > len(before) {
+		return c.Value // of a binary file, or cut off
+	}
+	return string(before[:at]) + c.Value + string(before[at+len(rest):])
+}

@@ -1,0 +1,397 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/cli/terminal"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/core/versionfile"
+	"gentlepiston.example/piston/source"
+)
+
+var appFlag = &cli.StringFlag{Name: "app", Usage: "only this app of piston/app.toml"}
+
+func versionsCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "versions",
+		Usage:     "show every place where an app's version stands, and raise it",
+		ArgsUsage: "[FOLDER]",
+		Description: "Reads the checkout that FOLDER (default: here) is in: build scripts, manifests, property lists, " +
+			"Xcode projects and the other\n" +
+			"usual kinds of files; piston/app.toml names what is not found by itself.\n\n" +
+			"Exit codes: 0 the places agree; 1 they do not, or there is none.\n\n" +
+			terminal.Example("piston versions", "piston versions raise minor", "piston versions raise to 2.0.0 --dry-run"),
+		Flags: []cli.Flag{appFlag, terminal.JSONFlag},
+		Commands: []*cli.Command{{
+			Name:      "raise",
+			Usage:     "write the next version into the files of this checkout",
+			ArgsUsage: "HOW [WHAT]",
+			Description: "HOW is major, minor or patch; pre KIND, such as pre rc; build, for the build numbers only; date; " +
+				"commits, for what the commits\n" +
+				"since the last tag say; or to NAME. All places are written or none. Build numbers go up with the name.\n\n" +
+				terminal.Example("piston versions raise patch", "piston versions raise pre rc", "piston versions raise to 2.0.0"),
+			Flags: []cli.Flag{appFlag, &cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing"},
+				terminal.JSONFlag},
+			Action: raiseHere,
+		}},
+		Action: showVersions,
+	}
+}
+
+// appHere is an app of a checkout, with where its versions stand.
+type appHere struct {
+	app   *definition.App
+	found versionfile.Found
+	now   versionfile.Current
+}
+
+// appsHere reads the apps of a checkout.
+func appsHere(w *source.WorkTree, only string) ([]appHere, error) {
+	text, err := readUpTo(filepath.Join(w.Dir, definition.Folder, definition.AppFile), definition.MaxFileSize+1)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, terminal.Ending(terminal.ExitFailed, err)
+	}
+	apps, wrong := definition.ParseApps(text)
+	if apps == nil {
+		for _, f := range wrong {
+			fmt.Fprintf(os.Stderr, "%s\n\n", f)
+		}
+		return nil, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s cannot be used as it is", definition.AppsPath))
+	}
+	names := apps.Names()
+	if only != "" {
+		if _, err := apps.Named(only); err != nil {
+			return nil, terminal.Ending(terminal.ExitFailed, err)
+		}
+		names = []string{only}
+	}
+	tree := treeOf(w)
+	var list []appHere
+	for _, name := range names {
+		found := apps.App[name].Places(tree)
+		list = append(list, appHere{apps.App[name], found, found.Current()})
+	}
+	return list, nil
+}
+
+// treeOf is the tracked files of a checkout, as they are on this disk.
+func treeOf(w *source.WorkTree) versionfile.Tree {
+	links := map[string]bool{}
+	t := versionfile.Tree{Link: func(name string) bool { return links[name] }, Read: func(name string) ([]byte, error) {
+		return readUpTo(filepath.Join(w.Dir, filepath.FromSlash(name)), versionfile.MaxFile+1)
+	}}
+	for _, e := range w.Entries {
+		info, err := os.Lstat(filepath.Join(w.Dir, filepath.FromSlash(e.Path)))
+		if e.Mode == "160000" || err != nil {
+			continue
+		}
+		links[e.Path] = !info.Mode().IsRegular()
+		t.Paths = append(t.Paths, e.Path)
+	}
+	return t
+}
+
+func showVersions(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "[FOLDER]")
+	if err != nil {
+		return err
+	}
+	w, err := source.OpenWorkTree(ctx, cmpOr(args[0], "."))
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	list, err := appsHere(w, c.String("app"))
+	if err != nil {
+		return err
+	}
+	wrong := slices.ContainsFunc(list, func(a appHere) bool { return !a.agrees() })
+	if c.Bool("json") {
+		err = terminal.PrintJSON(terminal.Out(c), map[string]any{"apps": jsonOf(list)})
+	} else {
+		s := terminal.NewScreen(terminal.Out(c))
+		for i, a := range list {
+			if i > 0 {
+				s.Line("")
+			}
+			a.show(s)
+		}
+	}
+	if err == nil && wrong {
+		return terminal.Ending(terminal.ExitFailed, nil)
+	}
+	return err
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// agrees tells whether there are versions, and all say the same.
+func (a appHere) agrees() bool {
+	return len(a.now.Differ)+len(a.now.Broken)+len(a.found.Problems) == 0 && len(a.versions()) > 0
+}
+
+// versions are the places of names and numbers.
+func (a appHere) versions() []versionfile.Place {
+	return slices.DeleteFunc(slices.Clone(a.found.Places), func(p versionfile.Place) bool {
+		return p.Kind == versionfile.ID
+	})
+}
+
+func (a appHere) show(s *terminal.Screen) {
+	title := a.app.Name
+	if name := a.now.Name; len(name.Numbers) > 0 {
+		title += " " + name.String()
+	}
+	s.Line("%s", s.In(terminal.Strong, title))
+	if len(a.versions()) == 0 {
+		s.Line("No version stands in any file. piston/app.toml can name places: see docs/reference/pipeline.md.")
+	}
+	var rows [][]string
+	for _, p := range a.versions() {
+		value, note := p.Value, ""
+		switch {
+		case !p.Literal():
+			value, note = "—", s.In(terminal.Faint, p.Computed)
+		case a.isWrong(p):
+			note = s.In(terminal.Red, "differs")
+		}
+		rows = append(rows, []string{fmt.Sprintf("%s:%d", p.File, p.Line), string(p.Kind), value,
+			cmpOr(string(p.Platform), "both"), p.Of, note})
+	}
+	if len(rows) > 0 {
+		s.Table([]string{"PLACE", "IS", "SAYS", "FOR", "OF", ""}, rows)
+	}
+	for _, d := range a.now.Differ {
+		s.Line("%s %s.", s.In(terminal.Red, "They differ:"), d)
+	}
+	for _, p := range a.now.Broken {
+		s.Line("%s %s:%d says %s.", s.In(terminal.Red, "No version:"), p.File, p.Line, terminal.Short(p.Value, 40))
+	}
+	for _, p := range a.found.Problems {
+		s.Line("%s %s.", s.In(terminal.Red, "Not read:"), p)
+	}
+	for _, p := range a.versions() {
+		if !p.Literal() {
+			s.Line("%s", s.In(terminal.Faint, "What is computed is left alone: pass the version in by PISTON_VERSION_NAME and "+
+				"PISTON_BUILD_NUMBER."))
+			break
+		}
+	}
+	if next := a.nextNames(); next != "" {
+		s.Line("%s", s.In(terminal.Faint, "Next: "+next))
+	}
+}
+
+func (a appHere) isWrong(p versionfile.Place) bool {
+	return slices.Contains(a.now.Broken, p) ||
+		slices.ContainsFunc(a.now.Differ, func(d versionfile.Difference) bool { return d.Place == p })
+}
+
+// nextNames tells what sizes lead to.
+func (a appHere) nextNames() string {
+	if len(a.now.Name.Numbers) == 0 {
+		return ""
+	}
+	var list []string
+	for _, by := range []version.Size{version.Patch, version.Minor, version.Major} {
+		if next, err := a.now.Name.Raise(by, ""); err == nil {
+			list = append(list, string(by)+" "+next.String())
+		}
+	}
+	return strings.Join(list, " · ")
+}
+
+func jsonOf(list []appHere) []map[string]any {
+	out := []map[string]any{}
+	for _, a := range list {
+		name := ""
+		if len(a.now.Name.Numbers) > 0 {
+			name = a.now.Name.String()
+		}
+		differ := []map[string]any{}
+		for _, d := range a.now.Differ {
+			differ = append(differ, map[string]any{"place": d.Place, "from": d.From})
+		}
+		out = append(out, map[string]any{"app": a.app.Name, "name": name, "builds": a.now.Builds, "agree": a.agrees(),
+			"places": append([]versionfile.Place{}, a.found.Places...), "differ": differ,
+			"broken":   append([]versionfile.Place{}, a.now.Broken...),
+			"problems": append([]versionfile.Problem{}, a.found.Problems...)})
+	}
+	return out
+}
+
+// wishOf reads how a version is to be raised.
+func wishOf(args []string) (version.Wish, error) {
+	w := version.Wish{By: args[0]}
+	switch {
+	case args[0] == "to":
+		w = version.Wish{To: args[1]}
+	case args[0] == string(version.Pre):
+		w.Pre = args[1]
+	case args[0] == version.ByTag:
+		return w, terminal.Usage("by tag is for runs; say to NAME")
+	case args[1] != "":
+		return w, terminal.Usage("%s says nothing behind %s", args[1], args[0])
+	}
+	if wrong := w.Complaint(); wrong != "" {
+		return w, terminal.Usage("%s", wrong)
+	}
+	return w, nil
+}
+
+func raiseHere(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "HOW", "[WHAT]")
+	if err != nil {
+		return err
+	}
+	wish, err := wishOf(args)
+	if err != nil {
+		return err
+	}
+	w, err := source.OpenWorkTree(ctx, ".")
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	list, err := appsHere(w, c.String("app"))
+	if err != nil {
+		return err
+	}
+	if len(list) > 1 {
+		return terminal.Usage("there are several apps; say which by --app")
+	}
+	return raiseApp(ctx, c, w, list[0], wish)
+}
+
+func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere, wish version.Wish) error {
+	if wish.To == "" && !a.agrees() {
+		a.show(terminal.NewScreen(os.Stderr))
+		return terminal.Ending(terminal.ExitFailed,
+			errors.New("the places do not agree, so that nothing follows them; say to NAME, and all will"))
+	}
+	known := version.Known{Now: a.now.Name, Today: time.Now()}
+	if wish.By == version.ByCommits {
+		messages, err := w.SinceTag(ctx)
+		if err != nil {
+			return terminal.Ending(terminal.ExitFailed, err)
+		}
+		for _, m := range messages {
+			known.Changes = append(known.Changes, version.ReadChange(m))
+		}
+	}
+	name, why, err := wish.Name(known)
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	builds, err := a.app.NextBuilds(a.found, a.now.Builds, name, time.Now())
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	changes, left := a.found.Changes(versionfile.Next{Name: name, Builds: builds})
+	files, err := versionfile.EditAll(treeOf(w), changes)
+	if err == nil && !c.Bool("dry-run") {
+		err = writeAll(w.Dir, files)
+	}
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	if c.Bool("json") {
+		return terminal.PrintJSON(terminal.Out(c), map[string]any{"app": a.app.Name, "name": name.String(), "why": why,
+			"builds": builds, "changes": changesJSON(changes), "left": append([]versionfile.Place{}, left...),
+			"written": !c.Bool("dry-run")})
+	}
+	showRaise(terminal.NewScreen(terminal.Out(c)), a, name, why, changes, left, c.Bool("dry-run"))
+	return nil
+}
+
+func changesJSON(changes []versionfile.Change) []map[string]any {
+	out := []map[string]any{}
+	for _, c := range changes {
+		out = append(out, map[string]any{"place": c.Place, "value": c.Value})
+	}
+	return out
+}
+
+func showRaise(s *terminal.Screen, a appHere, name version.Parts, why string, changes []versionfile.Change,
+	left []versionfile.Place, dry bool) {
+	file := ""
+	for _, c := range changes {
+		if c.Place.File != file {
+			file = c.Place.File
+			s.Line("%s", s.In(terminal.Strong, file))
+		}
+		s.Line("%5d %s", c.Place.Line, s.In(terminal.Red, "- "+onLine(c.Place.Excerpt())))
+		s.Line("%5s %s", "", s.In(terminal.Green, "+ "+onLine(c.After())))
+	}
+	for _, p := range left {
+		why := "it says its own"
+		if !p.Literal() {
+			why = p.Computed
+		}
+		s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("left alone: %s:%d: %s", p.File, p.Line, why)))
+	}
+	done := "written"
+	if dry {
+		done = "would be written"
+	}
+	s.Line("%s %s (%s): %s %s.", a.app.Name, s.In(terminal.Strong, name.String()), why, plural(len(changes), "place"),
+		done)
+}
+
+// onLine shows a line of a file on one of the screen.
+func onLine(line string) string {
+	return terminal.Short(strings.ReplaceAll(strings.TrimSpace(line), "\t", " "), 100)
+}
+
+// writeAll writes files, all or none: each is made beside its place first. Should putting one in its place fail, those
+// before it are put back.
+func writeAll(dir string, files map[string][]byte) (err error) {
+	type made struct {
+		at, fresh string
+		old       []byte
+	}
+	var list []made
+	defer func() {
+		for _, m := range list {
+			_ = os.Remove(m.fresh) // what has its place is not there any more
+		}
+	}()
+	for name, text := range files {
+		at := filepath.Join(dir, filepath.FromSlash(name))
+		info, err := os.Lstat(at)
+		if err != nil {
+			return err
+		}
+		old, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		m := made{at: at, fresh: at + ".raised", old: old}
+		if err := os.WriteFile(m.fresh, text, info.Mode().Perm()); err != nil {
+			return err
+		}
+		list = append(list, m)
+	}
+	for i, m := range list {
+		if err := os.Rename(m.fresh, m.at); err != nil {
+			for _, before := range list[:i] {
+				err = errors.Join(err, os.WriteFile(before.at, before.old, 0o644))
+			}
+			return err
+		}
+	}
+	return nil
+}
