@@ -39,7 +39,7 @@ var corridors = map[string]map[string]int{
 	},
 	"cli": {"terminal": 0},
 	"service": {
-		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "work": 3, "report": 4, "intake": 4,
+		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "work": 3, "versions": 3, "report": 4, "intake": 4,
 	},
 	"runner": {
 		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "workspace": 1, "attempt": 1, "checkout": 2,

@@ -82,6 +82,8 @@ type Work struct {
 	HostNetwork bool `json:"host_network,omitempty"`
 	// What to fetch from earlier jobs, each as JOB/NAME.
 	Takes []string `json:"takes,omitempty"`
+	// The versions that jobs before it have raised: its files are to say the same.
+	Raised []Raised `json:"raised,omitempty"`
 }
 
 // SealedSecrets are the values a job's steps ask for.

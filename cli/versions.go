@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -106,7 +107,7 @@ func showVersions(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w, err := source.OpenWorkTree(ctx, cmpOr(args[0], "."))
+	w, err := source.OpenWorkTree(ctx, cmp.Or(args[0], "."))
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}
@@ -130,13 +131,6 @@ func showVersions(ctx context.Context, c *cli.Command) error {
 		return terminal.Ending(terminal.ExitFailed, nil)
 	}
 	return err
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // agrees tells whether there are versions, and all say the same.
@@ -170,7 +164,7 @@ func (a appHere) show(s *terminal.Screen) {
 			note = s.In(terminal.Red, "differs")
 		}
 		rows = append(rows, []string{fmt.Sprintf("%s:%d", p.File, p.Line), string(p.Kind), value,
-			cmpOr(string(p.Platform), "both"), p.Of, note})
+			cmp.Or(string(p.Platform), "both"), p.Of, note})
 	}
 	if len(rows) > 0 {
 		s.Table([]string{"PLACE", "IS", "SAYS", "FOR", "OF", ""}, rows)

@@ -56,6 +56,20 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Work.Prepared(ctx, in.Attempt, in.Body)
 		})
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/raise", "raise",
+		"Take the next version of an app from the ledger", func(ctx context.Context, in *struct {
+			AttemptPath
+			Body api.RaiseRequest
+		}) (api.Raised, error) {
+			return sv.s.Versions.Raise(ctx, in.Attempt, in.Body)
+		})
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/land", "land",
+		"Bring the run's version back into the repository", func(ctx context.Context, in *struct {
+			AttemptPath
+			Body api.LandRequest
+		}) (api.Landed, error) {
+			return sv.s.Versions.Land(ctx, in.Attempt, in.Body)
+		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/steps", "report-steps", "Steps began or ended, in this order",
 		func(ctx context.Context, in *struct {
 			AttemptPath

@@ -83,6 +83,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.peopleAndRoles(a)
 	sv.audit(a)
 	sv.kept(a)
+	sv.versions(a)
 	sv.runners(a, r)
 	sv.stream(a, r)
 	sv.git(r)

@@ -173,6 +173,9 @@ func (j *job) checkoutCommit(ctx context.Context) error {
 // reported changes nothing. The error is that of the first that counts.
 func (j *job) steps(ctx context.Context) (failed error) {
 	carrying := j.carrying()
+	if err := carrying.TakeOver(attempt.Outside); err != nil {
+		return err
+	}
 	for i, s := range j.attempt.Work.Job.Step {
 		why := s.Skip
 		switch {

@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
 	"gentlepiston.example/piston/service/vault"
+	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
@@ -31,6 +32,7 @@ type Service struct {
 	Projects *projects.Projects
 	Intake   *intake.Intake
 	Work     *work.Work
+	Versions *versions.Versions
 	Logs     *logs.Logs
 	Report   *report.Report
 }
@@ -63,6 +65,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		Projects: projects.New(g, v, blobs, o.Public)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
+	s.Versions = versions.New(g, s.Secrets)
 	s.Report = report.New(g, s.Work, s.Logs, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.

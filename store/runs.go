@@ -158,6 +158,9 @@ func (q Q) SetRunState(ctx context.Context, id record.RunID, s state.State, reas
 
 // Reopen puts a run that is over back to work: some of its jobs are started again.
 func (q Q) Reopen(ctx context.Context, id record.RunID) error {
+	if err := q.ReviveVersions(ctx, id); err != nil {
+		return err
+	}
 	return q.do(ctx, ErrNotFound,
 		`UPDATE runs SET state = 'queued', reason = '', failed_at = '', finished_at = NULL, deadline = NULL, begun = false,
 		reopened_at = now(), reopenings = reopenings + 1 WHERE id = $1`, id)

@@ -23,8 +23,9 @@ type desk struct {
 	folder string
 	print  func(api.LogBatch)
 
-	mu   sync.Mutex
-	jobs map[record.AttemptID]*told
+	mu       sync.Mutex
+	jobs     map[record.AttemptID]*told
+	versions versions
 }
 
 // told is what a job has told so far.

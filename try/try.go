@@ -168,6 +168,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 		return nil, err
 	}
 	t.desk = newDesk(t.folder, o.Print)
+	t.desk.versions = versions{tree: t.Tree, tag: t.Tag, given: map[string]api.Raised{}}
 	if err := t.describe(ctx); err != nil {
 		return nil, err
 	}
@@ -384,7 +385,7 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 		takes = t.Pipeline.Takes(j.Definition)
 	}
 	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition,
-		Commit: t.Tree.Commit, Env: t.env,
+		Commit: t.Tree.Commit, Env: maps.Clone(t.env), Raised: t.raisedBefore(j.Name),
 		SecretKinds: map[string]string{}, Takes: takes, HostNetwork: true}
 	secrets := api.SealedSecrets{}
 	for _, s := range j.Definition.Step {

@@ -240,22 +240,14 @@ func (a *App) PlatformsIn(found versionfile.Found) []versionfile.Platform {
 // NextBuilds gives the next build number of each platform, from the highest that are known of.
 func (a *App) NextBuilds(found versionfile.Found, last map[versionfile.Platform]version.BuildNumber, name version.Parts,
 	now time.Time) (map[versionfile.Platform]version.BuildNumber, error) {
-	platforms := a.PlatformsIn(found)
+	from := map[string]version.BuildNumber{}
+	for _, p := range a.PlatformsIn(found) {
+		from[string(p)] = last[p]
+	}
+	numbers, err := a.Build.Numbering().NextOf(from, a.Build.EachPlatform(), name, now)
 	next := map[versionfile.Platform]version.BuildNumber{}
-	highest := version.BuildNumber(0)
-	for _, p := range platforms {
-		highest = max(highest, last[p])
+	for p, n := range numbers {
+		next[versionfile.Platform(p)] = n
 	}
-	for _, p := range platforms {
-		from := highest
-		if a.Build.EachPlatform() {
-			from = last[p]
-		}
-		n, err := a.Build.Numbering().Next(from, name, now)
-		if err != nil {
-			return nil, err
-		}
-		next[p] = n
-	}
-	return next, nil
+	return next, err
 }

@@ -24,7 +24,8 @@ func (v *validator) raising(p *Pipeline) {
 	}
 	for _, name := range sortedKeys(p.Job) {
 		for i, s := range p.Job[name].Step {
-			if s.Land != nil && !p.raisedBefore(name, i, s.Land.App) {
+			steps := p.Job[name].Step[:i]
+			if s.Land != nil && !raises(steps, s.Land.App) && !p.RaisedBefore(name, s.Land.App) {
 				v.add("bad-value", "there is nothing to land: no step before it raises the app",
 					`Add a step raise = { by = "patch" } before it, or in a job that this one is after.`,
 					"job", name, "step", fmt.Sprint(i), "land")
@@ -33,22 +34,21 @@ func (v *validator) raising(p *Pipeline) {
 	}
 }
 
-// raisedBefore tells whether a step before another, or a job before its job, raises the app; "" is any.
-func (p *Pipeline) raisedBefore(job string, step int, app string) bool {
-	raises := func(steps []*Step) bool {
-		return slices.ContainsFunc(steps, func(s *Step) bool {
-			return s.Raise != nil && (app == "" || s.Raise.App == "" || s.Raise.App == app)
-		})
-	}
-	if raises(p.Job[job].Step[:step]) {
-		return true
-	}
-	seen := map[string]bool{job: true}
+// raises tells whether one of some steps raises an app; "" is any.
+func raises(steps []*Step, app string) bool {
+	return slices.ContainsFunc(steps, func(s *Step) bool {
+		return s.Raise != nil && (app == "" || s.Raise.App == "" || s.Raise.App == app)
+	})
+}
+
+// RaisedBefore tells whether a job that another is after, by itself or through others, raises an app; "" is any.
+func (p *Pipeline) RaisedBefore(job, app string) bool {
+	seen := map[string]bool{}
 	for next := slices.Clone(p.Job[job].After); len(next) > 0; {
 		name := next[0]
 		next = next[1:]
 		if before := p.Job[name]; before != nil && !seen[name] {
-			if raises(before.Step) {
+			if raises(before.Step, app) {
 				return true
 			}
 			next = append(next, before.After...)

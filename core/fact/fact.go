@@ -27,6 +27,7 @@ const (
 	HookKeyRead    Kind = "hook-key.read"
 	JobEnded       Kind = "job.ended"
 	KeptRules      Kind = "kept.rules"
+	LedgerFloor    Kind = "ledger.floor"
 	MasterRotate   Kind = "master.rotate"
 	PersonAdd      Kind = "person.add"
 	PersonChange   Kind = "person.change"
@@ -59,6 +60,7 @@ const (
 	SessionRefuse  Kind = "session.refuse"
 	TokenAdd       Kind = "token.add"
 	TokenRevoke    Kind = "token.revoke"
+	VersionLand    Kind = "version.land"
 )
 
 // act is what follows from most of what people do.
@@ -66,11 +68,12 @@ var act = Follows{Audit: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
-	GroupDrop: act, GroupSet: act, HookKeyRead: act, KeptRules: act, MasterRotate: act, PasswordChange: act,
-	PasswordReset: act, PersonAdd: act, PersonChange: act, ProjectAdd: act, ProjectLend: act, ProjectNetwork: act,
+	GroupDrop: act, GroupSet: act, HookKeyRead: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
+	PasswordChange: act,
+	PasswordReset:  act, PersonAdd: act, PersonChange: act, ProjectAdd: act, ProjectLend: act, ProjectNetwork: act,
 	PushRetry: act, RoleGrant: act, RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act,
 	SecretChange: act, SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
-	SessionRefuse: act, TokenAdd: act, TokenRevoke: act,
+	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

@@ -121,3 +121,24 @@ func (n Numbering) Complaint() string {
 	}
 	return ""
 }
+
+// NextOf gives the first number of the next build of each key of last, such as a platform: one number for all, or when
+// each counts for itself one each.
+func (n Numbering) NextOf(last map[string]BuildNumber, each bool, name Parts,
+	now time.Time) (map[string]BuildNumber, error) {
+	highest, next := BuildNumber(0), map[string]BuildNumber{}
+	for _, from := range last {
+		highest = max(highest, from)
+	}
+	for key, from := range last {
+		if !each {
+			from = highest
+		}
+		number, err := n.Next(from, name, now)
+		if err != nil {
+			return nil, err
+		}
+		next[key] = number
+	}
+	return next, nil
+}

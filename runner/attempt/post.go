@@ -24,4 +24,6 @@ type Post interface {
 		error)) error
 	HandOver(ctx context.Context, attempt record.AttemptID, name string, content io.Reader) error
 	Handover(ctx context.Context, attempt record.AttemptID, job, name string) (io.ReadCloser, error)
+	Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (api.Raised, error)
+	Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error)
 }

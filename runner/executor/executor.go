@@ -45,8 +45,13 @@ type executor interface {
 
 // executorOf is who carries a step out.
 func (j *Job) executorOf(step *definition.Step) executor {
-	if step.Note != nil {
+	switch {
+	case step.Note != nil:
 		return note{j}
+	case step.Raise != nil:
+		return raise{j}
+	case step.Land != nil:
+		return land{j}
 	}
 	return script{j}
 }

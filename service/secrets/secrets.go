@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -414,4 +415,26 @@ func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, 
 	}
 	sealed, err = vault.SealTo(to, text)
 	return sealed, kinds, err
+}
+
+// Own opens a secret's value for the service's own use in a run, such as to push for it. It goes to no runner.
+func (s *Secrets) Own(ctx context.Context, run store.Run, name string) (string, error) {
+	list, err := s.Store.Secrets(ctx, run.ProjectID, store.Page{})
+	if err != nil {
+		return "", err
+	}
+	for _, secret := range list {
+		if secret.Name != name {
+			continue
+		}
+		switch why := secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag); {
+		case run.Outside || why != "":
+			return "", fmt.Errorf("the secret %s is not for this run: %w", name, ground.ErrForbidden)
+		case secret.Expires != nil && secret.Expires.Before(time.Now()):
+			return "", fmt.Errorf("the secret %s has expired: %w", name, ground.ErrInvalid)
+		}
+		plain, err := s.vault.Open(secret.Ciphertext)
+		return strings.TrimSpace(string(plain)), err
+	}
+	return "", fmt.Errorf("nobody has set the secret %s: %w", name, ground.ErrInvalid)
 }

@@ -16,7 +16,8 @@ func (s *Work) AddRun(ctx context.Context, q ground.Q, run *store.Run, p *defini
 	run.State = state.Queued
 	run.Env.V = maps.Clone(p.Env)
 	run.Group, run.Priority, run.AtOnce, run.LimitMs = p.Group, p.Priority, p.AtOnce, p.Limit.Value().Milliseconds()
-	if err := q.AddRun(ctx, run, true); err != nil {
+	// A run that raises takes its number from the app's own line, when it has got that far.
+	if err := q.AddRun(ctx, run, !p.Raises()); err != nil {
 		return err
 	}
 	planned := plan.Jobs(p)

@@ -158,6 +158,9 @@ func (s *Work) SettleJobs(ctx context.Context, q ground.Q, run store.Run, jobs [
 		return err
 	}
 	run.State = outcome
+	if err := settleVersions(ctx, q, run); err != nil {
+		return err
+	}
 	if outcome == state.Passed {
 		if err := noteFewerTests(ctx, q, run); err != nil {
 			return err

@@ -101,21 +101,30 @@ func (s *Work) pack(ctx context.Context, attempt store.Attempt, recipient age.Re
 			return nil, err
 		}
 	}
+	if w.Raised, err = s.raisedBefore(ctx, run, job); err != nil {
+		return nil, err
+	}
 	w.Secrets, w.SecretKinds, err = s.secrets.SecretsFor(ctx, run, job, recipient)
 	return w, err
 }
 
 // takes lists what earlier jobs hand to one, each as JOB/NAME: a job with variants hands on from each of them.
 func (s *Work) takes(ctx context.Context, run store.Run, job store.Job) ([]string, error) {
-	jobs, err := s.Store.Jobs(ctx, run.ID)
+	all, err := s.jobsOf(ctx, run)
 	if err != nil {
 		return nil, err
 	}
+	return all.Takes(job.Definition.V), nil
+}
+
+// jobsOf is a run's jobs, as a pipeline has them.
+func (s *Work) jobsOf(ctx context.Context, run store.Run) (*definition.Pipeline, error) {
+	jobs, err := s.Store.Jobs(ctx, run.ID)
 	all := &definition.Pipeline{Job: map[string]*definition.Job{}}
 	for _, j := range jobs {
 		all.Job[j.Name] = j.Definition.V
 	}
-	return all.Takes(job.Definition.V), nil
+	return all, err
 }
 
 // sources gives a project's remote, and where its source, and that of each project that lends it its own, is to be had

@@ -1,0 +1,43 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
+)
+
+// Raise takes the next version of an app from the ledger, for the run of an attempt. The same run gets the same again.
+func (c *Client) Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (out api.Raised, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/raise", in, &out)
+	return out, err
+}
+
+// Land brings the run's version back into the repository. When After is set another run lands before: ask again.
+func (c *Client) Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (out api.Landed, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/land", in, &out)
+	return out, err
+}
+
+// Ledger lists the versions that were handed out in a project, the newest first.
+func (c *Client) Ledger(ctx context.Context, project string, f api.LedgerFilter) (api.Ledger, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	for name, value := range map[string]string{"app": f.App, "platform": f.Platform, "state": f.State,
+		"contains": f.Contains} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	return get[api.Ledger](ctx, c, projectPath(project)+"/ledger?"+q.Encode())
+}
+
+// SetLedgerFloor says which build number a store had before: the next is above it.
+func (c *Client) SetLedgerFloor(ctx context.Context, project string, in api.LedgerFloor) error {
+	return c.call(ctx, http.MethodPut, projectPath(project)+"/ledger/floor", in, nil)
+}

@@ -1,0 +1,385 @@
+package versions
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/action"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/core/versionfile"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// landWithin bounds one try to land: a remote that hangs holds nobody up for longer.
+const landWithin = 60 * time.Second
+
+// tries is how often a landing is made anew when the branch moves on meanwhile.
+const tries = 20
+
+// Land brings the version that a run was handed out back into the repository: it makes the same edits on the head of
+// the branch, commits them, and pushes. The attempt's step must be one that lands.
+func (s *Versions) Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error) {
+	run, err := s.runOf(ctx, attempt)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	if !counts(run) {
+		return api.Landed{}, fmt.Errorf("a proposal lands nothing: %w; it is landed by whoever merges it", ground.ErrInvalid)
+	}
+	given, err := s.toLand(ctx, run, in.App)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	in.App = given.App
+	name, err := version.Parse(given.Name)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	before, err := s.Store.LandsBefore(ctx, run.ProjectID, in.App, name.Key(), run.ID)
+	if err == nil && in.As == "" {
+		return api.Landed{App: in.App, Name: given.Name, After: before.Run}, nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return api.Landed{}, err
+	}
+	ctx, done := context.WithTimeoutCause(ctx, landWithin, fmt.Errorf("it took more than %s", landWithin))
+	defer done()
+	l := &landing{Versions: s, in: in, run: run, given: given, name: name}
+	if err := l.begin(ctx); err != nil {
+		return api.Landed{}, err
+	}
+	defer l.close()
+	for range tries {
+		out, err := l.try(ctx)
+		if !errors.Is(err, source.ErrMoved) {
+			return out, err
+		}
+	}
+	return api.Landed{}, fmt.Errorf("%s moves on faster than a commit can be made for it: %w", l.branch, ground.ErrInvalid)
+}
+
+// toLand finds what the run was handed out.
+func (s *Versions) toLand(ctx context.Context, run store.Run, app string) (*api.Raised, error) {
+	had, err := s.Store.VersionsOf(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	if app == "" && len(had) > 0 {
+		app = had[0].App
+		if slices.ContainsFunc(had, func(v store.Version) bool { return v.App != app }) {
+			return nil, fmt.Errorf("the run has raised several apps: %w; say which is to land, by app", ground.ErrInvalid)
+		}
+	}
+	given := Given(had, app)
+	if given == nil {
+		return nil, fmt.Errorf("the run holds no version of %s: %w; its raise comes first, and a run that was started again "+
+			"may have lost its name to another: start a new one", cmp.Or(app, "an app"), ground.ErrInvalid)
+	}
+	return given, nil
+}
+
+// landing is one that is being done.
+type landing struct {
+	*Versions
+	in      api.LandRequest
+	run     store.Run
+	given   *api.Raised
+	name    version.Parts
+	project store.Project
+	repo    source.Repo
+	reader  *source.Reader
+	push    *source.Landing
+	branch  string
+	token   string
+}
+
+func (l *landing) begin(ctx context.Context) (err error) {
+	if l.project, l.repo, err = l.repository(ctx, l.run.ProjectID); err != nil {
+		return err
+	}
+	l.branch = cmp.Or(l.in.Branch, l.run.Branch)
+	if l.branch == "" {
+		if l.branch, err = l.repo.MainBranch(); err != nil {
+			return err
+		}
+	}
+	if l.in.Key != "" {
+		if l.token, err = l.secrets.Own(ctx, l.run, l.in.Key); err != nil {
+			return err
+		}
+	}
+	l.push, err = l.repo.OpenLanding(ctx, l.project.Remote, l.token)
+	return err
+}
+
+func (l *landing) close() {
+	if err := l.push.Close(); err != nil {
+		l.Log.Warn("what a landing made could not be removed", "error", err)
+	}
+}
+
+// try makes the commit on the branch's head as it is now, and pushes it.
+func (l *landing) try(ctx context.Context) (api.Landed, error) {
+	if err := l.repo.Fetch(ctx, l.project.Remote); err != nil {
+		return api.Landed{}, err
+	}
+	reader, err := l.repo.Reader(ctx)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	defer reader.Close()
+	l.reader = reader
+	head, err := reader.Commit("refs/heads/" + l.branch)
+	if errors.Is(err, source.ErrNoObject) {
+		return api.Landed{}, fmt.Errorf("the branch %s is gone: %w", l.branch, ground.ErrInvalid)
+	}
+	if err != nil {
+		return api.Landed{}, err
+	}
+	out := api.Landed{App: l.in.App, Name: l.given.Name, Branch: l.branch}
+	if l.in.Tag {
+		out.Tag = l.tagName()
+		if done, err := l.isDone(ctx, out); err != nil || done.Commit != "" {
+			return done, err
+		}
+	}
+	from, onBranch := head.ID, true
+	now, err := l.placesAt(ctx, head.ID)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	switch above, err := l.overtaken(ctx, now); {
+	case err != nil:
+		return api.Landed{}, err
+	case above: // the branch says a later one of ours: only the tag is to come
+		from, onBranch = l.run.Commit, false
+		out.Note = fmt.Sprintf("%s says %s already, so that it was left as it is", l.branch, now.Current().Name)
+		if now, err = l.placesAt(ctx, from); err != nil {
+			return api.Landed{}, err
+		}
+	}
+	return l.send(ctx, out, from, onBranch, now)
+}
+
+// send commits on top of from, and pushes.
+func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranch bool,
+	now versionfile.Found) (api.Landed, error) {
+	next := versionfile.Next{Name: l.name, Builds: map[versionfile.Platform]version.BuildNumber{}}
+	for platform, n := range l.given.Builds {
+		next.Builds[versionfile.Platform(platform)] = n
+	}
+	changes, _ := now.Changes(next)
+	files, err := versionfile.EditAll(l.treeAt(ctx, from), changes)
+	if err != nil {
+		return api.Landed{}, err
+	}
+	out.Files = sorted(files)
+	out.Commit = from
+	by := source.Person{Name: "Piston", Email: "piston@" + l.project.Name + ".invalid"}
+	if len(files) > 0 {
+		if out.Commit, err = l.push.Commit(ctx, from, files, by, l.message()); err != nil {
+			return api.Landed{}, err
+		}
+	}
+	var refs []string
+	switch {
+	case l.in.As == action.AsProposal:
+		out.Branch = "raise/" + l.given.Name
+		refs = []string{out.Commit + ":refs/heads/" + out.Branch}
+		if source.IsLocal(l.project.Remote) {
+			refs = append(refs, out.Commit+":refs/proposals/"+l.branch+"/raise-"+l.given.Name)
+		}
+	case onBranch && len(files) > 0:
+		refs = []string{out.Commit + ":refs/heads/" + l.branch}
+	}
+	if out.Tag != "" {
+		if err := l.push.Tag(ctx, out.Tag, out.Commit, l.message()); err != nil {
+			return api.Landed{}, err
+		}
+		refs = append(refs, "refs/tags/"+out.Tag+":refs/tags/"+out.Tag)
+	}
+	if len(refs) == 0 {
+		out.Note = "the branch says so already"
+		return out, l.noted(ctx, out)
+	}
+	// Before the push, since the push is known of at once.
+	if !l.in.Starts && out.Commit != from {
+		if err := l.Store.AddOwnCommit(ctx, l.project.ID, out.Commit); err != nil {
+			return api.Landed{}, err
+		}
+	}
+	if err := l.push.Push(ctx, refs...); err != nil {
+		var refused *source.Refused
+		if errors.As(err, &refused) {
+			err = fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+		}
+		return api.Landed{}, err
+	}
+	return out, l.noted(ctx, out)
+}
+
+func sorted(files map[string][]byte) (names []string) {
+	for name := range files {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// noted writes what has landed.
+func (l *landing) noted(ctx context.Context, out api.Landed) error {
+	return l.Tx(ctx, func(q ground.Q) error {
+		if l.in.As == "" {
+			if err := q.NoteLanded(ctx, l.run.ID, l.in.App, out.Commit); err != nil {
+				return err
+			}
+		}
+		return q.Tell(ctx, fact.Fact{Kind: fact.VersionLand, Project: l.project.Name, Subject: l.in.App + " " + out.Name,
+			After: out})
+	})
+}
+
+// fill puts what they stand for in the marks of a text.
+func (l *landing) fill(text string) string {
+	return strings.NewReplacer("{name}", l.given.Name, "{build}", l.given.Env["PISTON_BUILD_NUMBER"], "{run}",
+		fmt.Sprint(l.run.Number), "{app}", l.in.App).Replace(text)
+}
+
+func (l *landing) tagName() string {
+	name := l.in.TagName
+	if name == "" && l.in.App != definition.SoleApp && l.severalApps() {
+		name = "{app}/v{name}"
+	}
+	return l.fill(cmp.Or(name, "v{name}"))
+}
+
+// severalApps tells whether the repository has more apps than one, as of the run's commit.
+func (l *landing) severalApps() bool {
+	apps, err := l.appsAt(l.run.Commit)
+	return err == nil && len(apps.App) > 1
+}
+
+// message is the commit's, with the run it is of as a trailer.
+func (l *landing) message() string {
+	text := strings.TrimSpace(l.fill(cmp.Or(l.in.Message, "Raise the version to {name} ({build})")))
+	return fmt.Sprintf("%s\n\nPiston-Run-Of: %s/%d\n", text, l.project.Name, l.run.Number)
+}
+
+// isDone finds what an earlier try has pushed whose answer was lost: the tag, on a commit with this run's trailer.
+func (l *landing) isDone(ctx context.Context, out api.Landed) (api.Landed, error) {
+	if !action.IsRefName(out.Tag) {
+		return api.Landed{}, fmt.Errorf("no tag can be named %.60q: %w", out.Tag, ground.ErrInvalid)
+	}
+	at, err := l.reader.Commit("refs/tags/" + out.Tag)
+	switch {
+	case errors.Is(err, source.ErrNoObject):
+		return api.Landed{}, nil
+	case err != nil:
+		return api.Landed{}, err
+	case strings.Contains(at.Message, fmt.Sprintf("\nPiston-Run-Of: %s/%d\n", l.project.Name, l.run.Number)):
+		out.Commit, out.Note = at.ID, "it had landed already"
+		return out, l.noted(ctx, out)
+	case l.run.Tag == out.Tag: // the run is of that tag: it names what was built
+		out.Tag = ""
+		l.in.Tag = false
+		return api.Landed{}, nil
+	}
+	return api.Landed{}, fmt.Errorf("the tag %s exists already, on commit %.12s by %s: %w; remove it, or choose tag_name",
+		out.Tag, at.ID, at.Author, ground.ErrInvalid)
+}
+
+// overtaken tells whether the branch says a later version that the service has landed. What somebody else has raised the
+// same places to since the run's commit is an error that says who.
+func (l *landing) overtaken(ctx context.Context, now versionfile.Found) (bool, error) {
+	then, err := l.placesAt(ctx, l.run.Commit)
+	if err != nil {
+		return false, err
+	}
+	was, is := then.Current(), now.Current()
+	if is.Name.Compare(was.Name) == 0 || is.Name.Compare(l.name) == 0 {
+		return false, nil
+	}
+	ours, err := l.Store.IsLanded(ctx, l.run.ProjectID, l.in.App, is.Name.Key())
+	if err != nil {
+		return false, err
+	}
+	if ours {
+		return is.Name.Compare(l.name) > 0, nil
+	}
+	for _, p := range now.Places {
+		if p.Kind != versionfile.Name || p.Value != is.Name.String() {
+			continue
+		}
+		who, by, err := l.repo.LastChange(ctx, "refs/heads/"+l.branch, p.File, p.Line)
+		if err != nil {
+			return false, err
+		}
+		return false, fmt.Errorf("%s:%d on %s says %s since commit %.12s by %s, and said %s when this run began: %w; "+
+			"start a new run, which goes on from there", p.File, p.Line, l.branch, p.Value, by, who, was.Name,
+			ground.ErrInvalid)
+	}
+	return false, nil
+}
+
+// appsAt reads the apps of a commit.
+func (l *landing) appsAt(commit string) (*definition.Apps, error) {
+	f, err := l.reader.File(commit, definition.AppsPath, definition.MaxFileSize)
+	if err != nil && !errors.Is(err, source.ErrNoObject) {
+		return nil, err
+	}
+	apps, wrong := definition.ParseApps(f.Text)
+	if apps == nil {
+		return nil, fmt.Errorf("%s cannot be used as it is at commit %.12s: %s: %w", definition.AppsPath, commit,
+			wrong[0].Message, ground.ErrInvalid)
+	}
+	return apps, nil
+}
+
+// placesAt finds where the app's versions stand in a commit.
+func (l *landing) placesAt(ctx context.Context, commit string) (versionfile.Found, error) {
+	apps, err := l.appsAt(commit)
+	if err != nil {
+		return versionfile.Found{}, err
+	}
+	name := l.in.App
+	if name == definition.SoleApp && apps.App[name] == nil {
+		name = ""
+	}
+	app, err := apps.Named(name)
+	if err != nil {
+		return versionfile.Found{}, fmt.Errorf("at commit %.12s %w: %w", commit, err, ground.ErrInvalid)
+	}
+	return app.Places(l.treeAt(ctx, commit)), nil
+}
+
+// treeAt is the files of a commit.
+func (l *landing) treeAt(ctx context.Context, commit string) versionfile.Tree {
+	t := versionfile.Tree{Read: func(name string) ([]byte, error) {
+		f, err := l.reader.File(commit, name, versionfile.MaxFile)
+		if err == nil && f.Text == nil {
+			err = fmt.Errorf("it has more than %d MiB", versionfile.MaxFile>>20)
+		}
+		return f.Text, err
+	}}
+	links := map[string]bool{}
+	entries, _ := l.repo.Tree(ctx, commit) // without any there is no place, which is said
+	for _, e := range entries {
+		links[e.Path] = e.Mode == "120000"
+		if e.Mode != "160000" {
+			t.Paths = append(t.Paths, e.Path)
+		}
+	}
+	t.Link = func(name string) bool { return links[name] }
+	return t
+}

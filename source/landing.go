@@ -1,0 +1,197 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Landing makes one commit on a branch of a repository and pushes it. What it makes lies in a folder of its own, beside
+// the repository's objects: only the push itself changes anything, and the other side's hooks decide about it.
+type Landing struct {
+	repo   Repo
+	remote string
+	dir    string
+	env    []string
+	token  string
+}
+
+// Person is who a commit is by.
+type Person struct{ Name, Email string }
+
+// OpenLanding prepares a landing on a remote. token is the password for one by https; "" for none. Close it.
+func (r Repo) OpenLanding(ctx context.Context, remote, token string) (*Landing, error) {
+	if !IsLocal(remote) && !strings.HasPrefix(remote, "https://") {
+		return nil, fmt.Errorf("the service lands on repositories of its own disk and by https; %.100s is neither", remote)
+	}
+	objects, err := r.git(ctx, "rev-parse", "--git-path", "objects")
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp("", "piston-landing-")
+	if err != nil {
+		return nil, err
+	}
+	l := &Landing{repo: r, remote: remote, dir: dir, token: token}
+	at := strings.TrimSpace(string(objects))
+	if !filepath.IsAbs(at) {
+		at = filepath.Join(r.Dir, at)
+	}
+	// A push to a folder starts git on the other side without what our environment says, but for this file.
+	settings := "[safe]\n\tdirectory = *\n[gc]\n\tauto = 0\n[protocol \"file\"]\n\tallow = always\n"
+	err = errors.Join(os.WriteFile(filepath.Join(dir, "settings"), []byte(settings), 0o600), l.init(ctx),
+		os.WriteFile(filepath.Join(dir, "git", "objects", "info", "alternates"), []byte(at+"\n"), 0o600))
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
+// Close removes what was made for it.
+func (l *Landing) Close() error { return os.RemoveAll(l.dir) }
+
+func (l *Landing) init(ctx context.Context) error {
+	cmd := command(ctx, "", "init", "--quiet", "--bare", filepath.Join(l.dir, "git"))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("making a folder for the commit: %w: %s", err, clean(string(out), 500))
+	}
+	return nil
+}
+
+func (l *Landing) command(ctx context.Context, args ...string) *exec.Cmd {
+	config := map[string]string{"protocol.file.allow": "always"}
+	if l.token != "" {
+		config["http."+l.remote+".extraHeader"] = "Authorization: Basic " +
+			base64.StdEncoding.EncodeToString([]byte("piston:"+l.token))
+	}
+	cmd := exec.CommandContext(ctx, "git", args...)
+	for _, e := range Environment(config) {
+		if !strings.HasPrefix(e, "GIT_CONFIG_GLOBAL=") {
+			cmd.Env = append(cmd.Env, e)
+		}
+	}
+	cmd.Env = append(cmd.Env, "GIT_CONFIG_GLOBAL="+filepath.Join(l.dir, "settings"),
+		"GIT_DIR="+filepath.Join(l.dir, "git"), "GIT_INDEX_FILE="+filepath.Join(l.dir, "index"))
+	cmd.Env = append(cmd.Env, l.env...)
+	cmd.Dir = l.dir
+	cmd.WaitDelay = 5 * time.Second
+	return cmd
+}
+
+func (l *Landing) run(ctx context.Context, in []byte, args ...string) (string, error) {
+	cmd := l.command(ctx, args...)
+	cmd.Stdin = bytes.NewReader(in)
+	var out, said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &said
+	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			return "", context.Cause(ctx)
+		}
+		return "", fmt.Errorf("git %s: %w: %s", args[0], err, clean(said.String(), 1000))
+	}
+	return strings.TrimSpace(out.String()), nil
+}
+
+// Commit makes a commit on top of another, with new content for some of its files. Their modes stay.
+func (l *Landing) Commit(ctx context.Context, parent string, files map[string][]byte, by Person,
+	message string) (string, error) {
+	for _, who := range []string{"AUTHOR", "COMMITTER"} {
+		l.env = append(l.env, "GIT_"+who+"_NAME="+by.Name, "GIT_"+who+"_EMAIL="+by.Email)
+	}
+	if _, err := l.run(ctx, nil, "read-tree", parent); err != nil {
+		return "", err
+	}
+	for name, text := range files {
+		entry, err := l.run(ctx, nil, "ls-files", "--stage", "-z", "--", ":(literal)"+name)
+		mode, _, _ := strings.Cut(entry, " ")
+		if err != nil || mode != "100644" && mode != "100755" {
+			return "", errors.Join(err, fmt.Errorf("%s is no plain file at commit %.12s", name, parent))
+		}
+		blob, err := l.run(ctx, text, "hash-object", "-w", "--stdin")
+		if err != nil {
+			return "", err
+		}
+		if _, err := l.run(ctx, nil, "update-index", "--cacheinfo", mode+","+blob+","+name); err != nil {
+			return "", err
+		}
+	}
+	tree, err := l.run(ctx, nil, "write-tree")
+	if err != nil {
+		return "", err
+	}
+	return l.run(ctx, []byte(message), "commit-tree", tree, "-p", parent, "-F", "-")
+}
+
+// Tag makes an annotated tag on a commit that was made.
+func (l *Landing) Tag(ctx context.Context, name, commit, message string) error {
+	_, err := l.run(ctx, []byte(message), "tag", "--annotate", "--file=-", "--", name, commit)
+	return err
+}
+
+// ErrMoved says that a branch is not where it was any more.
+var ErrMoved = errors.New("the branch has moved on")
+
+// Refused is what the other side of a push said.
+type Refused struct{ Said string }
+
+func (r *Refused) Error() string { return "the push was refused: " + r.Said }
+
+// Push sends refs, each as COMMIT:REF, all or none. ErrMoved when a branch has moved on meanwhile; else, when the other
+// side does not take it, a Refused.
+func (l *Landing) Push(ctx context.Context, refs ...string) error {
+	cmd := l.command(ctx, append([]string{"push", "--atomic", "--porcelain", "--", l.remote}, refs...)...)
+	out, err := cmd.CombinedOutput()
+	if err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return fmt.Errorf("the remote did not take the push in time: %w", context.Cause(ctx))
+	}
+	said := clean(string(out), 4000)
+	for _, moved := range []string{"non-fast-forward", "fetch first", "cannot lock ref", "incorrect old value",
+		"failed to update ref", "stale info"} {
+		if strings.Contains(said, moved) {
+			return ErrMoved
+		}
+	}
+	return &Refused{said}
+}
+
+// SinceTag gives the messages of the commits since the last tag that holds a number, newest first, up to most; of all
+// when there is no such tag.
+func (r Repo) SinceTag(ctx context.Context, commit string, most int) ([]string, error) {
+	from := commit
+	tag, err := r.git(ctx, "describe", "--tags", "--abbrev=0", "--match", "*[0-9]*", commit)
+	if err == nil {
+		from = strings.TrimSpace(string(tag)) + ".." + commit
+	}
+	out, err := r.git(ctx, "log", "--no-merges", "-z", "--format=%B", fmt.Sprintf("--max-count=%d", most),
+		"--end-of-options", from)
+	if err != nil {
+		return nil, err
+	}
+	return strings.Split(strings.TrimRight(string(out), "\x00"), "\x00"), nil
+}
+
+// LastChange tells who has changed a line of a file last, as of a commit, and by which.
+func (r Repo) LastChange(ctx context.Context, commit, file string, line int) (who, by string, err error) {
+	out, err := r.git(ctx, "blame", "--porcelain", "-L", fmt.Sprintf("%d,%d", line, line), commit, "--", file)
+	if err != nil {
+		return "", "", err
+	}
+	lines := strings.Split(string(out), "\n")
+	by, _, _ = strings.Cut(lines[0], " ")
+	for _, l := range lines {
+		if name, is := strings.CutPrefix(l, "author "); is {
+			return clean(name, 200), by, nil
+		}
+	}
+	return "", by, nil
+}
