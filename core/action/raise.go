@@ -9,8 +9,8 @@ import (
 const raiseAbout = "Takes the next version name and build number of an app from the ledger and writes them into the " +
 	"app's own files, wherever `piston versions` finds them: all of them or none. Steps after it, and jobs after " +
 	"its job, find both in their files and in `PISTON_VERSION_NAME`, `PISTON_BUILD_NUMBER`, " +
-	"`PISTON_BUILD_NUMBER_ANDROID` and `PISTON_BUILD_NUMBER_IOS`. The name is the run's own while it works, and free again when it fails; a number is " +
-	"never given twice. A proposal from outside gets numbers that do not count."
+	"`PISTON_BUILD_NUMBER_ANDROID` and `PISTON_BUILD_NUMBER_IOS`. The name is the run's own while it works, and free " +
+	"again when it fails; a number is never given twice. A proposal from outside gets numbers that do not count."
 
 // Raise takes the next version and writes it into the app's files.
 type Raise struct {

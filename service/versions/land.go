@@ -299,8 +299,8 @@ func (l *landing) isDone(ctx context.Context, out api.Landed) (api.Landed, error
 		out.Tag, at.ID, at.Author, ground.ErrInvalid)
 }
 
-// overtaken tells whether the branch says a later version that the service has landed. What somebody else has raised the
-// same places to since the run's commit is an error that says who.
+// overtaken tells whether the branch says a later version that the service has landed. What somebody else has raised
+// the same places to since the run's commit is an error that says who.
 func (l *landing) overtaken(ctx context.Context, now versionfile.Found) (bool, error) {
 	then, err := l.placesAt(ctx, l.run.Commit)
 	if err != nil {
