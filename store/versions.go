@@ -154,7 +154,8 @@ func (q Q) IsLanded(ctx context.Context, project record.ProjectID, app, key stri
 func (q Q) SetRunVersion(ctx context.Context, run record.RunID, name string, build version.BuildNumber,
 	env map[string]string) error {
 	return q.do(ctx, nil, `UPDATE runs SET version_name = $2, build_number = greatest(build_number, $3),
-		env = CASE jsonb_typeof(env) WHEN 'object' THEN env ELSE '{}' END || $4::jsonb WHERE id = $1`, run, name, int64(build), asJSON(env))
+		env = CASE jsonb_typeof(env) WHEN 'object' THEN env ELSE '{}' END || $4::jsonb WHERE id = $1`,
+		run, name, int64(build), asJSON(env))
 }
 
 // VersionFilter chooses of a project's versions.

@@ -85,7 +85,9 @@ type Tree struct {
 	folded  map[string]string   // paths by themselves in small letters, once they are asked for
 	read    int                 // bytes of texts
 	cut     bool                // not all that was asked for was read
-	hidden  map[string]string   // paths that .gitignore speaks of by their names, once they are asked for; "" for several
+	// what app.toml and the app's own files say, once it is asked for
+	described *described
+	hidden    map[string]string // paths that .gitignore speaks of by their names, once they are asked for; "" for several
 }
 
 // NewTree indexes a repository.
@@ -174,11 +176,8 @@ func All(r *Repository, s *Service) Result {
 				"it is a link or a file, not a folder: no pipeline in it is read, and no push starts any",
 				"Make it a folder of the repository, with the files in it."))
 	}
-	if slices.ContainsFunc(r.Entries, func(e Entry) bool { return e.Path == definition.Folder+"/"+definition.AppFile }) {
-		out.Findings = append(out.Findings,
-			whole("reserved-file", definition.Folder+"/"+definition.AppFile,
-				"nothing reads this file: its name is kept for what is true of the whole app",
-				"Give the pipeline another name, or take the file out."))
+	if t.has(definition.AppsPath) {
+		out.Findings = append(out.Findings, t.apps().found...)
 	}
 	if len(names) > MaxFiles {
 		out.Findings = append(out.Findings, whole("too-many-files", definition.Folder,

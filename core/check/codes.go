@@ -80,9 +80,15 @@ var Codes = []Code{
 		"A value under the name of a password, token or key looks like what a generator makes. Only `piston check` and " +
 			"`piston try` look, in every text that Git tracks, but not in tests, samples and documents.",
 		"Take it out, make a new one, and set it as a secret."},
-	{"reserved-file", definition.Warning,
-		"`piston/app.toml` is no pipeline: the name is kept for what will be true of the whole app, and nothing reads it " +
-			"yet.", "Give the pipeline another name."},
+	{"versions-differ", definition.Warning,
+		"Places of an app's own files that ought to say the same version say different ones, or none. An error where a " +
+			"step raises the version.",
+		"Make them say the same: `piston versions` shows all, `piston versions raise to NAME` writes all."},
+	{"versions-unread", definition.Warning,
+		"A file in which a version may stand cannot be read. An error where a step raises the version.",
+		"Mend it at the place shown."},
+	{"app-id-differs", definition.Warning, "A file of the app has another id than `piston/app.toml`.",
+		"Correct one of them: to a store they are two apps."},
 	{"key-tracked", definition.Warning,
 		"Git tracks a private key, a keystore, or a file with passwords. Who has the repository has the key.",
 		"`git rm --cached` it, make a new key, and set it as a secret. The old one stays in the history."},

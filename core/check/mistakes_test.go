@@ -87,7 +87,20 @@ var mistakes = []struct {
 	{"a token in source", "maybe-secret", map[string]string{"piston/p.toml": push("true"), "app/Api.kt": "object Api {\n  const val API_KEY = \"aZ3kQ9x1LmT7vB2nR5yW\"\n}\n"},
 		map[string]string{"piston/p.toml": push("true"), "app/Api.kt": "val token = \"com.tides.almanac.session.token.v2\"\nval passwordField: String = \"input-password-main-1\"\nval secret = \"${SECRET_OF_THE_APP_1}\"\n",
 			"tests/a.kt": "val token = \"aZ3kQ9x1LmT7vB2nR5yW\"\n", "app/l.json": "{\"tokenFormat\": \"0123456789abcdefghij\"}"}},
-	{"a file of a name that is kept", "reserved-file", map[string]string{"piston/p.toml": push("true"), "piston/app.toml": "x = 1\n"}, map[string]string{"piston/p.toml": push("true")}},
+	{"an app file with a slip", "unknown-key", map[string]string{"piston/p.toml": push("true"), "piston/app.toml": "[app.a]\nandriod = \"org.tidewick.almanac\"\n"},
+		map[string]string{"piston/p.toml": push("true"), "piston/app.toml": "[app.a]\nandroid = \"org.tidewick.almanac\"\n"}},
+	{"places that differ", "versions-differ", map[string]string{"piston/p.toml": raise, "VERSION": "1.5.0\n", "app/build.gradle": "android.defaultConfig.versionName = '1.4.0'\n"},
+		map[string]string{"piston/p.toml": raise, "VERSION": "1.4.0\n", "app/build.gradle": "android.defaultConfig.versionName = '1.4.0'\n"}},
+	{"a version that is none", "versions-differ", map[string]string{"piston/p.toml": raise, "app/build.gradle": "android.defaultConfig.versionName = 'next'\n"},
+		map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "android.defaultConfig.versionName = 'next'\n"}},
+	{"a property list cut off", "versions-unread", map[string]string{"piston/p.toml": raise, "ios/Info.plist": "<plist><dict>"},
+		map[string]string{"piston/p.toml": raise, "ios/Info.plist": "<plist><dict/></plist>"}},
+	{"an id that differs in letter case", "app-id-differs", map[string]string{"piston/p.toml": raise, "piston/app.toml": "[app.a]\nios = \"org.tidewick.almanac\"\n",
+		"ios/Info.plist": "<plist><dict><key>CFBundleIdentifier</key><string>org.Tidewick.almanac</string></dict></plist>"},
+		map[string]string{"piston/p.toml": raise, "piston/app.toml": "[app.a]\nios = \"org.tidewick.almanac\"\n",
+			"ios/Info.plist": "<plist><dict><key>CFBundleIdentifier</key><string>org.tidewick.almanac.widget</string></dict></plist>"}},
+	{"a build number that no store takes", "version-code", map[string]string{"piston/p.toml": raise, "app/build.gradle": "android.defaultConfig.versionCode = 2100000001\n"},
+		map[string]string{"piston/p.toml": raise, "app/build.gradle": "android.defaultConfig.versionCode = 2100000000\n"}},
 	{"the password of a keystore", "key-tracked", map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "release {\n  storePassword 'ebbtide99'\n}\n"},
 		map[string]string{"piston/p.toml": push("true"), "app/build.gradle": "debug {\n  storePassword 'android'\n  keyPassword 'android'\n}\n"}},
 	{"a service account's key", "key-tracked", map[string]string{"piston/p.toml": push("true"), "play/upload.json": "{\n  \"type\": \"service_account\"\n}\n"},
@@ -134,7 +147,7 @@ func TestEveryKindOfFindingHereHasATest(t *testing.T) {
 // files are another's too are left out, and those that what is beside them mends.
 func TestNoMistakeHidesAnother(t *testing.T) {
 	files := map[string]string{"piston/0.toml": "["}
-	mended := []string{"a part that nothing uses"} // another does
+	mended := []string{"a part that nothing uses", "an app file with a slip"} // another does; nothing is known of apps then
 	wanted := map[string]string{}
 	for i, m := range mistakes {
 		text, is := m.wrong["piston/p.toml"]
@@ -156,3 +169,6 @@ func TestNoMistakeHidesAnother(t *testing.T) {
 			"%s, in %s:\n%s", code, name, files[name])
 	}
 }
+
+// raise is a pipeline that takes the app's version from the ledger.
+const raise = "[trigger.push]\n[[job.a.step]]\nraise = { by = \"patch\" }\n"
