@@ -189,7 +189,7 @@ func (s *Story) setSecrets(ctx context.Context) error {
 			Settings: said("Opens the depot of stations; the depot's page gives a new one", 75, nil)},
 		"STORE_KEY": {Kind: api.FileSecret, Value: []byte(storeKey),
 			Settings: said("Seals deliveries to the store; for releases only", 12,
-				&access.Scope{Pipelines: []string{"release"}, Tags: []string{"v*"}})},
+				&access.Scope{Pipelines: []string{"release"}, Branches: []string{"main"}})},
 	}
 	for flavour, text := range services {
 		list["SERVICES:"+flavour] = api.NewSecret{Kind: api.FileSecret, Value: []byte(text),
@@ -311,6 +311,29 @@ func (s *Story) awaitRunner(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// awaitVersion waits until a run has raised its version.
+func (s *Story) awaitVersion(ctx context.Context, number record.RunNumber) error {
+	for {
+		d, err := s.Client.Run(ctx, Project, number)
+		if err != nil && !client.IsStatus(err, 404) || err == nil && (d.BuildNumber != 0 || d.State.Over()) {
+			return err
+		}
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// awaitLanding waits until the release is over, and takes in what it has landed.
+func (s *Story) awaitLanding(ctx context.Context, g *repository) error {
+	if _, err := s.await(ctx, s.next); err != nil {
+		return err
+	}
+	return g.git(ctx, "pull", "--quiet", "--tags", "origin", "main")
 }
 
 // awaitRun waits until there is a run of a number.

@@ -66,6 +66,18 @@ func (q Q) LockLine(ctx context.Context, project record.ProjectID, app, platform
 	return l, err
 }
 
+// ProjectCount holds a project's own count of builds for this transaction, and gives it. Apps whose numbers are counted
+// share it, so that no two packages of a project have the same.
+func (q Q) ProjectCount(ctx context.Context, project record.ProjectID) (last version.BuildNumber, err error) {
+	err = q.get(ctx, &last, `SELECT last_build FROM projects WHERE id = $1 FOR UPDATE`, project)
+	return last, err
+}
+
+// RaiseProjectCount makes a project's own count go on from a number, when it is higher.
+func (q Q) RaiseProjectCount(ctx context.Context, project record.ProjectID, last version.BuildNumber) error {
+	return q.do(ctx, nil, `UPDATE projects SET last_build = greatest(last_build, $2) WHERE id = $1`, project, int64(last))
+}
+
 // VersionLines lists those of a project.
 func (q Q) VersionLines(ctx context.Context, project record.ProjectID) (list []VersionLine, err error) {
 	err = q.list(ctx, &list, `SELECT app, platform, last_build, floor FROM version_lines WHERE project_id = $1

@@ -120,6 +120,9 @@ func (r *raise) do(ctx context.Context, q ground.Q) (api.Raised, error) {
 	if err != nil {
 		return api.Raised{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
 	}
+	if err := r.shareCount(ctx, q, lines); err != nil {
+		return api.Raised{}, err
+	}
 	builds, err := r.builds(lines, name)
 	if err != nil {
 		return api.Raised{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
@@ -139,6 +142,21 @@ func (r *raise) do(ctx context.Context, q ground.Q) (api.Raised, error) {
 		return api.Raised{}, err
 	}
 	return out, q.Tell(ctx, ground.OfRun(fact.RunGoesOn, r.run))
+}
+
+// counted tells whether the app's numbers are counted, as the project's own are.
+func (r *raise) counted() bool { return r.in.Scheme == "" || r.in.Scheme == string(version.Count) }
+
+// shareCount makes lines that are counted go on from the project's own count.
+func (r *raise) shareCount(ctx context.Context, q ground.Q, lines []store.VersionLine) error {
+	if !r.counted() {
+		return nil
+	}
+	last, err := q.ProjectCount(ctx, r.run.ProjectID)
+	for i := range lines {
+		lines[i].Last = max(lines[i].Last, last)
+	}
+	return err
 }
 
 // builds finds the first build number of each platform.
@@ -178,6 +196,12 @@ func (r *raise) give(ctx context.Context, q ground.Q, lines []store.VersionLine,
 		}
 		l.Last = v.LastBuild
 		if err := q.SetLine(ctx, r.run.ProjectID, l); err != nil {
+			return err
+		}
+		if !r.counted() {
+			continue
+		}
+		if err := q.RaiseProjectCount(ctx, r.run.ProjectID, l.Last); err != nil {
 			return err
 		}
 	}
