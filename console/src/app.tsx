@@ -20,6 +20,7 @@ const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
+const Versions = lazy(() => import('./pages/Versions'));
 const Audit = lazy(() => import('./pages/Audit'));
 const EditPipeline = lazy(() => import('./pages/EditPipeline'));
 
@@ -68,6 +69,7 @@ function Pages() {
               <Route path="/:project/secrets" element={<Secrets />} />
               <Route path="/:project/audit" element={<Audit />} />
               <Route path="/:project/pushes" element={<Pushes />} />
+              <Route path="/:project/versions" element={<Versions />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />
               <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />

@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import MenuItem from '@mui/material/MenuItem';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
@@ -11,6 +10,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, done, take, type Kept as KeptThings, type Rules } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
+import { Choice } from '../parts/Choice';
 import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { ago, count, size } from '../text';
@@ -67,37 +67,6 @@ function RulesDialog({ project, kept, close }: { project: string; kept: KeptThin
         />
       ))}
     </FormDialog>
-  );
-}
-
-/** A choice of the search that narrows the list; empty is any. */
-function Choice({ label, name, options }: { label: string; name: string; options: Record<string, string> }) {
-  const [search, setSearch] = useSearchParams();
-  const choose = (to: string) =>
-    setSearch(
-      (now) => {
-        if (to) now.set(name, to);
-        else now.delete(name);
-        return now;
-      },
-      { replace: true },
-    );
-  return (
-    <TextField
-      select
-      size="small"
-      label={label}
-      value={search.get(name) ?? ''}
-      sx={{ minWidth: 150 }}
-      slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}
-      onChange={(e) => choose(e.target.value)}
-    >
-      {Object.entries(options).map(([value, text]) => (
-        <MenuItem key={value} value={value}>
-          {text}
-        </MenuItem>
-      ))}
-    </TextField>
   );
 }
 

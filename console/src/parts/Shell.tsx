@@ -51,13 +51,14 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       if (project) void go(`/${encodeURIComponent(project)}/secrets`);
     },
   });
-  const page = (part: string) => ['pipelines', 'secrets', 'audit', 'pushes', 'kept'].includes(part);
+  const page = (part: string) => ['pipelines', 'secrets', 'audit', 'pushes', 'kept', 'versions'].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
     ...(project
       ? ([
           ['Pipelines', `${of}/pipelines`],
+          ['Versions', `${of}/versions`],
           ['Pushes', `${of}/pushes`],
           ['Secrets', `${of}/secrets`],
           ['Kept', `${of}/kept`],
