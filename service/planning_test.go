@@ -101,7 +101,7 @@ const onMain = "[version]\nfile = \"VERSION\"\n[trigger.push]\nbranches = [\"mai
 
 func TestPlanningReadsTheFilesOfThatCommit(t *testing.T) {
 	s, r := openWithRepository(t)
-	old := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "v1.2.3\n", "piston/app.toml": "x = 1\n", "piston/deep/other.toml": "junk"})
+	old := r.commit(map[string]string{"piston/trunk.toml": onMain, "VERSION": "v1.2.3\n", "piston/app.toml": "[app.a]\n", "piston/deep/other.toml": "junk"})
 	newer := r.commit(map[string]string{"piston/trunk.toml": strings.Replace(onMain, "main", "other", 1)})
 	s.takeIn(t, "d1", plan.RefUpdate{Ref: "refs/heads/main", Before: plan.NoCommit, After: old})
 	s.takeIn(t, "d2", plan.RefUpdate{Ref: "refs/heads/main", Before: old, After: newer})

@@ -56,6 +56,12 @@ func openOn(t *testing.T) (s *Service, dsn string) {
 // openAt opens a service on the records at an address.
 func openAt(t *testing.T, dsn string) *Service {
 	t.Helper()
+	return openIn(t, dsn, t.TempDir())
+}
+
+// openIn opens one in a data folder, beside another when that has one there.
+func openIn(t *testing.T, dsn, home string) *Service {
+	t.Helper()
 	st, err := store.Open(asItself(t), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
@@ -65,7 +71,6 @@ func openAt(t *testing.T, dsn string) *Service {
 	blobs, err := blob.OpenFolder(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
-	home := t.TempDir()
 	s, err := Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
