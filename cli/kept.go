@@ -20,8 +20,9 @@ func keptCommand() *cli.Command {
 		Name:      "kept",
 		Usage:     "tell what runs have left behind, by which rules it goes, and what goes next",
 		ArgsUsage: "[PROJECT]",
-		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept is a release's, and never " +
-			"goes.\n\n" +
+		Description: "Without PROJECT, of all: for administrators. What a run of a tag has kept, or one that has landed a " +
+			"version, is a\n" +
+			"release's, and never goes.\n\n" +
 			terminal.Example("piston kept tidewick", "piston kept list tidewick --largest",
 				"piston kept rules tidewick --artifacts 30 --logs forever"),
 		Flags: []cli.Flag{terminal.JSONFlag},

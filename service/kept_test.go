@@ -77,9 +77,13 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	ctx := asItself(t)
 	old := leaves(t, s, plan.OnPush, "k1")
 	release := leaves(t, s, plan.OnPush, "k2")
+	landed := leaves(t, s, plan.OnPush, "k4")
 	young := leaves(t, s, plan.OnPush, "k3")
+	alter(t, dsn, fmt.Sprintf(`INSERT INTO versions (project_id, app, platform, name, name_key, reserved, first_build, last_build, run_id, why, lands,
+		state, landed) SELECT project_id, 'app', 'ios', '1.0', '1', true, 1, 1, id, '', true, 'kept', 'c0ffee' FROM runs WHERE id = %d;
+		UPDATE runs SET finished_at = now() - interval '100 days' WHERE id = %[1]d`, landed.ID))
 	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = now() - interval '100 days' WHERE id IN (%d, %d); UPDATE runs SET trigger = 'tag' WHERE id = %d;
-		UPDATE caches SET last_used_at = now() - interval '100 days' WHERE key IN ('k1', 'k2')`, old.ID, release.ID, release.ID))
+		UPDATE caches SET last_used_at = now() - interval '100 days' WHERE key IN ('k1', 'k2', 'k4')`, old.ID, release.ID, release.ID))
 	require.NoError(t, s.Report.SetRules(ctx, "p", keep.Rules{ArtifactRuns: 1, LogDays: 50}))
 	k, err := s.Report.Kept(ctx, "p")
 	require.NoError(t, err)
@@ -91,11 +95,11 @@ func TestWhatIsKeptGoesByRules(t *testing.T) {
 	}
 	assert.Equal(t, frees, k.Frees)
 	assert.NotZero(t, frees)
-	assert.Equal(t, map[string]int{"artifact": 1, "cache": 2, "handover": 2, "log": 2}, next)
-	assert.Len(t, s.blobNames(t), 12)
+	assert.Equal(t, map[string]int{"artifact": 1, "cache": 3, "handover": 3, "log": 3}, next)
+	assert.Len(t, s.blobNames(t), 16)
 	require.NoError(t, s.Report.Sweep(ctx))
-	assert.Len(t, s.blobNames(t), 12-int(next["artifact"]+next["cache"]+next["handover"]+next["log"]), "the blobs go with the records")
-	for run, want := range map[record.RunNumber]int{old.Number: 0, release.Number: 1, young.Number: 1} {
+	assert.Len(t, s.blobNames(t), 16-int(next["artifact"]+next["cache"]+next["handover"]+next["log"]), "the blobs go with the records")
+	for run, want := range map[record.RunNumber]int{old.Number: 0, release.Number: 1, landed.Number: 1, young.Number: 1} {
 		d, err := s.Report.Run(ctx, "p", run)
 		require.NoError(t, err)
 		assert.Len(t, d.Artifacts, want, "run %d", run)

@@ -61,7 +61,8 @@ type Cut struct {
 const kept = `WITH kept AS (
 	SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, coalesce(r.finished_at,
 	now()) AS since, f.blob,
-		coalesce(r.finished_at < $2, false) AND r.trigger <> 'tag' AND
+		coalesce(r.finished_at < $2, false) AND r.trigger <> 'tag' AND NOT EXISTS (
+			SELECT 1 FROM versions v WHERE v.run_id = r.id AND v.state = 'kept' AND v.landed <> '') AND
 			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline
 			AND l.number > r.number) >= $6::bigint AS goes
 		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
