@@ -56,18 +56,10 @@ func (r Raised) Variables() map[string]string {
 	return env
 }
 
-// LandRequest asks the service to bring the run's version back into the repository.
+// LandRequest asks the service to bring the run's version back into the repository, as a step of the job says.
 type LandRequest struct {
-	// Default: the only one that the run has raised.
-	App     string `json:"app,omitempty" maxLength:"63"`
-	Message string `json:"message,omitempty" maxLength:"4096"`
-	Tag     bool   `json:"tag,omitempty"`
-	TagName string `json:"tag_name,omitempty" maxLength:"200"`
-	Branch  string `json:"branch,omitempty" maxLength:"200"`
-	// proposal, to only offer the change.
-	As     string `json:"as,omitempty" enum:"proposal"`
-	Starts bool   `json:"starts,omitempty"`
-	Key    string `json:"key,omitempty" maxLength:"100"`
+	// Its place in the job, from 0. What it lands, and where, is in the pipeline as it was planned: a runner has no say.
+	Step int `json:"step" minimum:"0"`
 }
 
 // Landed tells what has become of a landing.

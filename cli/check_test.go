@@ -62,8 +62,8 @@ func TestCheckTellsErrorsFromWarnings(t *testing.T) {
 	assert.Zero(t, code)
 	assert.Contains(t, out, "1 pipeline, nothing found.")
 	out, code = run(t, "check", checkout(t, map[string]string{"piston/good.toml": fine, "piston/app.toml": "x = 1\n"}, nil))
-	assert.Equal(t, exitWarned, code)
-	assert.Contains(t, out, "0 errors, 1 warning in 1 pipeline", "app.toml is no pipeline, and that is said")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "piston/app.toml:1:1: error: unknown key", "app.toml is no pipeline, and is read as what it is")
 
 	warned := checkout(t, map[string]string{"piston/p.toml": fine, "upload.jks": "x"}, nil)
 	out, code = run(t, "check", warned)

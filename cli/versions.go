@@ -355,6 +355,7 @@ func onLine(line string) string {
 func writeAll(dir string, files map[string][]byte) (err error) {
 	type made struct {
 		at, fresh string
+		mode      os.FileMode
 		old       []byte
 	}
 	var list []made
@@ -373,8 +374,8 @@ func writeAll(dir string, files map[string][]byte) (err error) {
 		if err != nil {
 			return err
 		}
-		m := made{at: at, fresh: at + ".raised", old: old}
-		if err := os.WriteFile(m.fresh, text, info.Mode().Perm()); err != nil {
+		m := made{at: at, mode: info.Mode().Perm(), old: old}
+		if m.fresh, err = writeBeside(at, text, m.mode); err != nil {
 			return err
 		}
 		list = append(list, m)
@@ -382,10 +383,23 @@ func writeAll(dir string, files map[string][]byte) (err error) {
 	for i, m := range list {
 		if err := os.Rename(m.fresh, m.at); err != nil {
 			for _, before := range list[:i] {
-				err = errors.Join(err, os.WriteFile(before.at, before.old, 0o644))
+				err = errors.Join(err, os.WriteFile(before.at, before.old, before.mode))
 			}
 			return err
 		}
 	}
 	return nil
+}
+
+// writeBeside writes a new file in the folder of another.
+func writeBeside(at string, text []byte, mode os.FileMode) (name string, err error) {
+	f, err := os.CreateTemp(filepath.Dir(at), filepath.Base(at)+".*")
+	if err != nil {
+		return "", err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Chmod(mode), f.Close()); err != nil {
+		err = errors.Join(err, os.Remove(f.Name()))
+	}
+	return f.Name(), err
 }

@@ -203,3 +203,38 @@ func TestARaiseThatTheDatabaseRefusesIsSaid(t *testing.T) {
 		return s.Versions.SetFloor(ctx, "app", api.LedgerFloor{App: "app", Platform: "ios", Floor: 99})
 	})
 }
+
+func TestOnlyAStepThatSaysSoRaisesOrLands(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	r.commit(map[string]string{"piston/p.toml": "[[job.a.step]]\nraise = { app = \"almanac\", by = \"patch\" }\n[[job.a.step]]\nland = { branch = \"main\" }\n" +
+		"[job.b]\nafter = [\"a\"]\n[[job.b.step]]\nscript = \"true\"\n", "piston/app.toml": "[app.almanac]\n"})
+	r.git("branch", "work/x")
+	_, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: "work/x"})
+	require.NoError(t, err)
+	w, _ := claim(t, s)
+	in := wish("patch")
+	_, err = s.Versions.Raise(ctx, w.Attempt, in)
+	assert.ErrorIs(t, err, ground.ErrForbidden, "the job raises another app")
+	_, err = s.Versions.Land(ctx, w.Attempt, api.LandRequest{Step: 1})
+	assert.ErrorIs(t, err, ground.ErrInvalid, "nothing was raised")
+	in.App = "almanac"
+	_, err = s.Versions.Raise(ctx, w.Attempt, in)
+	require.NoError(t, err)
+	for _, step := range []int{0, 2, 1 << 40} {
+		_, err = s.Versions.Land(ctx, w.Attempt, api.LandRequest{Step: step})
+		assert.ErrorIs(t, err, ground.ErrForbidden, "step %d", step)
+	}
+	_, err = s.Versions.Land(ctx, w.Attempt, api.LandRequest{Step: 1})
+	assert.ErrorIs(t, err, ground.ErrForbidden)
+	assert.ErrorContains(t, err, "a run of work/x lands on that branch only")
+	require.NoError(t, s.Work.FinishAttempt(ctx, w.Attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+
+	w, _ = claim(t, s)
+	require.Equal(t, "b", w.Job.Name)
+	_, err = s.Versions.Raise(ctx, w.Attempt, in)
+	assert.ErrorIs(t, err, ground.ErrForbidden)
+	require.Len(t, w.Raised, 1, "it is told what the job before has raised")
+	assert.Equal(t, "1.4.1", w.Raised[0].Name)
+	assert.Equal(t, "13", w.Env["PISTON_BUILD_NUMBER"])
+}

@@ -2,7 +2,7 @@ package try
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -63,16 +63,13 @@ func (d *desk) Raise(ctx context.Context, _ record.AttemptID, in api.RaiseReques
 }
 
 // Land lands nothing: a trial changes no repository.
-func (d *desk) Land(_ context.Context, _ record.AttemptID, in api.LandRequest) (api.Landed, error) {
+func (d *desk) Land(context.Context, record.AttemptID, api.LandRequest) (api.Landed, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for app, given := range d.versions.given {
-		if in.App == "" || in.App == app {
-			return api.Landed{App: app, Name: given.Name, Note: fmt.Sprintf("a trial lands nothing: a run would commit %s",
-				given.Name)}, nil
-		}
+	if len(d.versions.given) == 0 {
+		return api.Landed{}, errors.New("nothing was raised, so that nothing lands")
 	}
-	return api.Landed{}, fmt.Errorf("nothing was raised, so that nothing lands")
+	return api.Landed{Note: "a trial lands nothing; a run would commit what was raised, and push it"}, nil
 }
 
 // raisedBefore lists what jobs before one have raised.

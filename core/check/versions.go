@@ -1,6 +1,7 @@
 package check
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -14,12 +15,18 @@ import (
 type described struct {
 	found  []definition.Finding
 	places []appPlaces
+	partly bool // not all could be read: each app may read all of a repository
 }
 
 type appPlaces struct {
 	app   *definition.App
 	found versionfile.Found
 }
+
+// maxVersionBytes bounds what is read for all apps of a repository together.
+const maxVersionBytes = 128 << 20
+
+var errTooMuch = errors.New("too much is to be read")
 
 // apps reads app.toml and the app's own files, once.
 func (t *Tree) apps() *described {
@@ -36,7 +43,15 @@ func (t *Tree) apps() *described {
 	if apps == nil {
 		return t.described
 	}
-	files := versionfile.Tree{Read: func(name string) ([]byte, error) { return []byte(t.text(name)), nil },
+	left := maxVersionBytes
+	files := versionfile.Tree{Read: func(name string) ([]byte, error) {
+		text := t.text(name)
+		if left -= len(text); left < 0 {
+			t.cut, t.described.partly = true, true
+			return nil, errTooMuch
+		}
+		return []byte(text), nil
+	},
 		Link: func(name string) bool { return t.files[name].Link }}
 	for _, e := range t.Entries {
 		if !e.Submodule {
@@ -68,7 +83,7 @@ func (c appChecker) versions() {
 				"for a build number a whole number.")
 		}
 		for _, p := range a.found.Problems {
-			if n := len(c.tree.text(p.File)); n == 0 || n > definition.MaxFileSize {
+			if n := len(c.tree.text(p.File)); c.tree.apps().partly || n == 0 || n > definition.MaxFileSize {
 				continue // it came cut off, or not at all: a check reads no longer ones
 			}
 			f := whole("versions-unread", p.File, "its versions cannot be read: "+p.Message, "Mend the file.")

@@ -88,7 +88,7 @@ const SoleApp = "app"
 const AppsPath = Folder + "/" + AppFile
 
 // maxApps bounds the apps of a repository, and what is listed of one.
-const maxApps = 100
+const maxApps = 50
 
 // ParseApps reads a repository's app.toml; nil text is one without any. The apps are nil when any finding is an error.
 func ParseApps(text []byte) (*Apps, []Finding) {

@@ -89,6 +89,9 @@ type Tree struct {
 // MaxFile is the most bytes of a file that is read.
 const MaxFile = 16 << 20
 
+// MaxBytes is the most that is read of a repository.
+const MaxBytes = 256 << 20
+
 // MaxFiles is the most files of a repository that are read.
 const MaxFiles = 2000
 
@@ -131,6 +134,7 @@ type finder struct {
 	defined map[string][]Place // values that others may refer to, by the name of their kind and their own
 	texts   map[string]*text
 	read    int
+	bytes   int
 }
 
 // strange are folders of what others wrote or a build made.
@@ -154,9 +158,19 @@ func (f *finder) readAll(below []string) {
 		}
 		f.read++
 		if t := f.open(name); t != nil {
-			reader(f, t)
+			f.readBy(reader, t)
 		}
 	}
+}
+
+// readBy has a reader read a file. Strangers wrote it: should a reader fail at it, that is the file's problem.
+func (f *finder) readBy(r reader, t *text) {
+	defer func() {
+		if failed := recover(); failed != nil {
+			f.problem(Problem{File: t.file, Message: fmt.Sprintf("reading it has failed: %v", failed)})
+		}
+	}()
+	r(f, t)
 }
 
 func (f *finder) isStrange(name string) bool {
@@ -194,6 +208,11 @@ func (f *finder) open(name string) *text {
 		return nil
 	case len(raw) > MaxFile:
 		f.problem(Problem{File: name, Message: fmt.Sprintf("it has more than %d MiB", MaxFile>>20)})
+		return nil
+	}
+	if f.bytes += len(raw); f.bytes > MaxBytes {
+		f.problem(Problem{File: name, Message: fmt.Sprintf("more than %d MiB of files could hold a version; this was not "+
+			"read: name the app's folders", MaxBytes>>20)})
 		return nil
 	}
 	t := decode(name, raw)

@@ -17,10 +17,8 @@ type land struct{ *Job }
 // askAgain is how long is waited for another run that lands before.
 const askAgain = time.Second
 
-func (l land) execute(ctx context.Context, i int, step *definition.Step) Outcome {
-	s := step.Land
-	ask := api.LandRequest{App: s.App, Message: s.Message, Tag: s.Tag, TagName: s.TagName, Branch: s.Branch, As: s.As,
-		Starts: s.Starts, Key: s.Key}
+func (l land) execute(ctx context.Context, i int, _ *definition.Step) Outcome {
+	ask := api.LandRequest{Step: i}
 	for said := false; ; {
 		var out api.Landed
 		err := l.Attempt.Insist(ctx, "landing the version", func() (err error) {

@@ -28,12 +28,17 @@ const landWithin = 60 * time.Second
 const tries = 20
 
 // Land brings the version that a run was handed out back into the repository: it makes the same edits on the head of
-// the branch, commits them, and pushes. The attempt's step must be one that lands.
-func (s *Versions) Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error) {
-	run, err := s.runOf(ctx, attempt)
+// the branch, commits them, and pushes. What is landed, and where, is what the attempt's step said when the run was
+// planned.
+func (s *Versions) Land(ctx context.Context, attempt record.AttemptID, ask api.LandRequest) (api.Landed, error) {
+	run, job, err := s.runOf(ctx, attempt)
 	if err != nil {
 		return api.Landed{}, err
 	}
+	if ask.Step >= len(job.Step) || job.Step[ask.Step].Land == nil {
+		return api.Landed{}, fmt.Errorf("step %d of the job lands nothing: %w", ask.Step, ground.ErrForbidden)
+	}
+	in := *job.Step[ask.Step].Land
 	if !counts(run) {
 		return api.Landed{}, fmt.Errorf("a proposal lands nothing: %w; it is landed by whoever merges it", ground.ErrInvalid)
 	}
@@ -92,7 +97,7 @@ func (s *Versions) toLand(ctx context.Context, run store.Run, app string) (*api.
 // landing is one that is being done.
 type landing struct {
 	*Versions
-	in      api.LandRequest
+	in      action.Land
 	run     store.Run
 	given   *api.Raised
 	name    version.Parts
@@ -108,11 +113,14 @@ func (l *landing) begin(ctx context.Context) (err error) {
 	if l.project, l.repo, err = l.repository(ctx, l.run.ProjectID); err != nil {
 		return err
 	}
-	l.branch = cmp.Or(l.in.Branch, l.run.Branch)
-	if l.branch == "" {
-		if l.branch, err = l.repo.MainBranch(); err != nil {
-			return err
-		}
+	main, err := l.repo.MainBranch()
+	if err != nil {
+		return err
+	}
+	l.branch = cmp.Or(l.in.Branch, l.run.Branch, main)
+	if l.run.Branch != "" && l.run.Branch != main && l.branch != l.run.Branch {
+		return fmt.Errorf("a run of %s lands on that branch only, not on %s: %w; one of %s may land elsewhere",
+			l.run.Branch, l.branch, ground.ErrForbidden, main)
 	}
 	if l.in.Key != "" {
 		if l.token, err = l.secrets.Own(ctx, l.run, l.in.Key); err != nil {

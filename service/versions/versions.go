@@ -31,13 +31,18 @@ type Versions struct {
 // New makes it.
 func New(g *ground.Ground, s *secrets.Secrets) *Versions { return &Versions{Ground: g, secrets: s} }
 
-// runOf is the run of a running attempt.
-func (s *Versions) runOf(ctx context.Context, attempt record.AttemptID) (store.Run, error) {
+// runOf is the run and the job of a running attempt.
+func (s *Versions) runOf(ctx context.Context, attempt record.AttemptID) (store.Run, *definition.Job, error) {
 	a, err := s.Store.IsRunning(ctx, attempt)
 	if err != nil {
-		return store.Run{}, ground.Gone(err, attempt)
+		return store.Run{}, nil, ground.Gone(err, attempt)
 	}
-	return s.Store.RunByID(ctx, a.RunID)
+	job, err := s.Store.JobByID(ctx, a.JobID)
+	if err != nil {
+		return store.Run{}, nil, err
+	}
+	run, err := s.Store.RunByID(ctx, a.RunID)
+	return run, job.Definition.V, err
 }
 
 // counts tells whether what a run is given is kept in the ledger: what a proposal builds is nothing that is released.
@@ -45,9 +50,14 @@ func counts(run store.Run) bool { return run.Trigger != plan.OnProposal && !run.
 
 // Raise hands the next version of an app out to the run of an attempt. The same run is given the same again.
 func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (api.Raised, error) {
-	run, err := s.runOf(ctx, attempt)
+	run, job, err := s.runOf(ctx, attempt)
 	if err != nil {
 		return api.Raised{}, err
+	}
+	if !slices.ContainsFunc(job.Step, func(s *definition.Step) bool {
+		return s.Raise != nil && (s.Raise.App == "" || s.Raise.App == in.App)
+	}) {
+		return api.Raised{}, fmt.Errorf("no step of the job raises %s: %w", in.App, ground.ErrForbidden)
 	}
 	w := version.Wish{By: in.By, Pre: in.Pre, To: in.To}
 	n := version.Numbering{Scheme: version.Scheme(in.Scheme), Digits: in.Digits, Span: in.Span}
