@@ -191,6 +191,11 @@ func checkConsole(t *testing.T, s *server) {
 	require.Eventually(t, func() bool { _, err := os.Stat(apk); return err == nil }, 10*time.Second, 50*time.Millisecond)
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
 
+	do("what was handed out", chromedp.Navigate(address+"/tidewick/versions"), chromedp.WaitVisible(`//b[text()="1.5.0"]`),
+		shows("almanac for iOS"), shows("minor"))
+	do("a store had more", chromedp.Click(`//button[@aria-label="Set floor of almanac for Android"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Build number")]/following::input[1]`, "412"),
+		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)
 	checkMarkup(t, s, do)
@@ -233,7 +238,7 @@ func checkQueueAndEditor(t *testing.T, s *server, do func(string, ...chromedp.Ac
 func checkSecretsAndPeople(t *testing.T, s *server, do func(string, ...chromedp.Action)) {
 	var text string
 	address := "http://" + s.listen
-	do("the secrets", chromedp.Navigate(address+"/tidewick"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`), chromedp.KeyEvent("x"), chromedp.WaitVisible(`//b[text()="STORE_KEY"]`), shows("STORE_KEY: expires"), shows("pipeline release; tag v*"))
+	do("the secrets", chromedp.Navigate(address+"/tidewick"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`), chromedp.KeyEvent("x"), chromedp.WaitVisible(`//b[text()="STORE_KEY"]`), shows("STORE_KEY: expires"), shows("pipeline release; branch main"))
 	do("set one", chromedp.Click(`//button[text()="Set a secret …"]`), chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Name")]/following::input[1]`, "CONSOLE_KEY"),
 		chromedp.SendKeys(`//label[contains(., "Value")]/following::textarea[1]`, "typed-in-the-console"), chromedp.SendKeys(`//label[contains(., "Only branches")]/following::input[1]`, "main, release/*"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitVisible(`//td[text()="branch main, release/*"]`), chromedp.OuterHTML(`html`, &text))
