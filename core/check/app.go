@@ -29,6 +29,9 @@ func publishes(p *definition.Pipeline) bool {
 func (c *checker) app() {
 	if publishes(c.p) || c.p.Raises() {
 		appChecker{c}.versions()
+		for _, f := range c.tree.manifests() {
+			c.keep(f)
+		}
 	}
 	if !publishes(c.p) {
 		return

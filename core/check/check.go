@@ -86,8 +86,10 @@ type Tree struct {
 	read    int                 // bytes of texts
 	cut     bool                // not all that was asked for was read
 	// what app.toml and the app's own files say, once it is asked for
-	described *described
-	hidden    map[string]string // paths that .gitignore speaks of by their names, once they are asked for; "" for several
+	described   *described
+	inManifests *manifestReader
+	// paths that .gitignore speaks of by their names, once they are asked for; "" for several
+	hidden map[string]string
 }
 
 // NewTree indexes a repository.

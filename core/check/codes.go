@@ -87,6 +87,17 @@ var Codes = []Code{
 	{"versions-unread", definition.Warning,
 		"A file in which a version may stand cannot be read. An error where a step raises the version.",
 		"Mend it at the place shown."},
+	{"debug-manifest", definition.Warning,
+		"An Android manifest of a release has what is for debugging: debuggable, test-only, traffic without encryption, " +
+			"other apps' logs.",
+		"Take it out, or move it into the manifest of the debug build."},
+	{"not-exported", definition.Warning,
+		"A component with an intent-filter does not say whether other apps may start it. Phones refuse such a package from " +
+			"target level 31 on.",
+		"Add `android:exported`."},
+	{"no-64-bit", definition.Warning,
+		"A build script names processors, and none with 64 bits. Stores refuse what is without.",
+		"Add `arm64-v8a`."},
 	{"app-id-differs", definition.Warning, "A file of the app has another id than `piston/app.toml`.",
 		"Correct one of them: to a store they are two apps."},
 	{"key-tracked", definition.Warning,
