@@ -1,5 +1,5 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
-// arguments only those parts: idle, check, try, push, empty, mask, secrets, queue.
+// arguments only those parts: idle, check, try, push, empty, mask, secrets, queue, versions.
 package main
 
 import (
@@ -53,7 +53,8 @@ func run() error {
 	defer local.RemoveFolder(home)
 	b := &bench{home: home}
 	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
-		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue}}
+		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue},
+		{"versions", versions}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {

@@ -109,7 +109,8 @@ func (y *yard) makeRepository(ctx context.Context) error {
 		fmt.Fprintf(&byHand, "[[job.j%d.step]]\nscript = \"true\"\n", i)
 	}
 	for name, text := range map[string]string{"piston/many.toml": pushed.String(), "piston/hand.toml": byHand.String(),
-		"tools/build": "#!/bin/sh\n", "Makefile": "test:\n"} {
+		"piston/raise.toml": "[[job.a.step]]\nraise = { by = \"patch\" }\n",
+		"tools/build":       "#!/bin/sh\n", "Makefile": "test:\n"} {
 		file := filepath.Join(y.repo, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return err
