@@ -95,9 +95,8 @@ func (j *job) run(ctx context.Context) error {
 		return err
 	}
 	j.say("runner %s, %s, isolation %s, network %s", j.Name, platform(), j.Isolation, j.machine.Network)
-	if j.attempt.Service == nil {
-		j.say("build number %s stands for the one that a service issues to each run, and never twice",
-			j.attempt.Work.Env["PISTON_BUILD_NUMBER"])
+	if n := j.attempt.Work.Env["PISTON_BUILD_NUMBER"]; j.attempt.Service == nil && n != "" {
+		j.say("build number %s stands for the one that a service issues to each run, and never twice", n)
 	}
 	defer beside.Do(ctx, func(ctx context.Context) { // from the first file of the checkout on
 		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { j.attempt.OverLimit("disk", why) })

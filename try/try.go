@@ -192,6 +192,14 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 // buildNumber stands where a service would issue one.
 const buildNumber = 1
 
+// firstNumber is the build number that steps find: none, where one of them takes it from the ledger.
+func (t *trial) firstNumber() string {
+	if t.Pipeline.Raises() {
+		return ""
+	}
+	return strconv.Itoa(buildNumber)
+}
+
 // describe gathers what steps and conditions are told.
 func (t *trial) describe(ctx context.Context) error {
 	w, p := t.Tree, t.Pipeline
@@ -234,7 +242,7 @@ func (t *trial) describe(ctx context.Context) error {
 		"PISTON_TRIGGER": string(t.Trigger),
 		"PISTON_BRANCH":  branch, "PISTON_TAG": t.Tag, "PISTON_COMMIT": w.Commit, "PISTON_TARGET": "",
 		"PISTON_TRUSTED":      strconv.FormatBool(trusted),
-		"PISTON_BUILD_NUMBER": fmt.Sprint(buildNumber), "PISTON_VERSION_NAME": name})
+		"PISTON_BUILD_NUMBER": t.firstNumber(), "PISTON_VERSION_NAME": name})
 	t.detail = api.RunDetail{Run: api.Run{Project: t.Project, Pipeline: p.Name, Trigger: t.Trigger, Branch: branch,
 		Tag: t.Tag, Outside: !trusted, Commit: w.Commit, Subject: subject,
 		Author: author, VersionName: name, State: state.Queued, Queued: time.Now()}, Jobs: []api.Job{},
@@ -387,6 +395,9 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 	w := &api.Work{Attempt: id, Number: 1, Project: t.Project, Pipeline: t.Pipeline.Name, Job: j.Definition,
 		Commit: t.Tree.Commit, Env: maps.Clone(t.env), Raised: t.raisedBefore(j.Name),
 		SecretKinds: map[string]string{}, Takes: takes, HostNetwork: true}
+	for _, given := range w.Raised {
+		maps.Copy(w.Env, given.Env)
+	}
 	secrets := api.SealedSecrets{}
 	for _, s := range j.Definition.Step {
 		for _, name := range s.AllSecrets() {
