@@ -322,13 +322,18 @@ func changesJSON(changes []versionfile.Change) []map[string]any {
 func showRaise(s *terminal.Screen, a appHere, name version.Parts, why string, changes []versionfile.Change,
 	left []versionfile.Place, dry bool) {
 	file := ""
-	for _, c := range changes {
-		if c.Place.File != file {
-			file = c.Place.File
+	for i := 0; i < len(changes); {
+		p, n := changes[i].Place, i
+		for n < len(changes) && changes[n].Place.File == p.File && changes[n].Place.Line == p.Line {
+			n++
+		}
+		if p.File != file {
+			file = p.File
 			s.Line("%s", s.In(terminal.Strong, file))
 		}
-		s.Line("%5d %s", c.Place.Line, s.In(terminal.Red, "- "+onLine(c.Place.Excerpt())))
-		s.Line("%5s %s", "", s.In(terminal.Green, "+ "+onLine(c.After())))
+		s.Line("%5d %s", p.Line, s.In(terminal.Red, "- "+onLine(p.Excerpt())))
+		s.Line("%5s %s", "", s.In(terminal.Green, "+ "+onLine(versionfile.LineAfter(changes[i:n]))))
+		i = n
 	}
 	for _, p := range left {
 		why := "it says its own"

@@ -333,6 +333,7 @@ func TestWhatComesNextIsWrittenWhereItBelongs(t *testing.T) {
 	require.NoError(t, err)
 	changes, left := found.Changes(Next{Name: next, Builds: map[Platform]version.BuildNumber{Android: 413, IOS: 413}})
 	assert.Len(t, left, 2, "what the flavour ocean says is its own")
+	assert.Equal(t, " defaultConfig { versionCode 413; versionName '1.5.0-rc.1' }", LineAfter(changes[1:3]))
 	after, err := EditAll(treeOf(files), changes)
 	require.NoError(t, err)
 	assert.Equal(t, "1.5.0-rc.1\n", string(after["VERSION"]))

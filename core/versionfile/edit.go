@@ -86,12 +86,17 @@ func EditAll(t Tree, changes []Change) (map[string][]byte, error) {
 	return out, nil
 }
 
-// After is the line of the place as it will be.
-func (c Change) After() string {
-	before, rest := []rune(c.Place.original), []rune(c.Place.Value)
-	at := c.Place.Col - 1
-	if at+len(rest) > len(before) {
-		return c.Value // of a binary file, or cut off
+// LineAfter is a line as some changes of it will make it.
+func LineAfter(changes []Change) string {
+	changes = slices.Clone(changes)
+	slices.SortFunc(changes, func(a, b Change) int { return cmp.Compare(b.Place.Col, a.Place.Col) })
+	line := []rune(changes[0].Place.original)
+	for _, c := range changes { // from the right, so that what is to the left stays where it is
+		at, end := c.Place.Col-1, c.Place.Col-1+len([]rune(c.Place.Value))
+		if end > len(line) {
+			return c.Value // of a binary file, or cut off
+		}
+		line = slices.Concat(line[:at], []rune(c.Value), line[end:])
 	}
-	return string(before[:at]) + c.Value + string(before[at+len(rest):])
+	return string(line)
 }

@@ -82,7 +82,8 @@ func queueSome(ctx context.Context, settings []byte) (undo func(), err error) {
 		}
 		_, _ = cl.Hold(ctx, demo.Project, "")
 	}
-	for _, in := range []api.StartRun{{Pipeline: "trunk"}, {Pipeline: "release", Ref: "v1.5.0"}, {Pipeline: "nightly"}} {
+	for _, in := range []api.StartRun{{Pipeline: "trunk"}, {Pipeline: "release",
+		Inputs: map[string]string{"size": "patch"}}, {Pipeline: "nightly"}} {
 		r, err := cl.StartRun(ctx, demo.Project, in)
 		if err != nil {
 			undo()
