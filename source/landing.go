@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Landing makes one commit on a branch of a repository and pushes it. What it makes lies in a folder of its own, beside
@@ -21,6 +23,7 @@ type Landing struct {
 	dir    string
 	env    []string
 	token  string
+	signer ssh.Signer // nil: commits are not signed
 }
 
 // Person is who a commit is by.
@@ -126,7 +129,34 @@ func (l *Landing) Commit(ctx context.Context, parent string, files map[string][]
 	if err != nil {
 		return "", err
 	}
-	return l.run(ctx, []byte(message), "commit-tree", tree, "-p", parent, "-F", "-")
+	commit, err := l.run(ctx, []byte(message), "commit-tree", tree, "-p", parent, "-F", "-")
+	if err != nil || l.signer == nil {
+		return commit, err
+	}
+	return l.sign(ctx, commit)
+}
+
+// SignBy makes it sign its commits by an SSH key, which is in PEM or OpenSSH's own form.
+func (l *Landing) SignBy(key []byte) (err error) {
+	l.signer, err = ssh.ParsePrivateKey(key)
+	if err != nil {
+		return fmt.Errorf("the key to sign by is no private SSH key without a passphrase: %w", err)
+	}
+	return nil
+}
+
+// sign makes the same commit with a signature.
+func (l *Landing) sign(ctx context.Context, commit string) (string, error) {
+	cmd := l.command(ctx, "cat-file", "commit", commit)
+	text, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("git cat-file: %w", err)
+	}
+	sig, err := signSSH(l.signer, text)
+	if err != nil {
+		return "", err
+	}
+	return l.run(ctx, []byte(signed(string(text), sig)), "hash-object", "-t", "commit", "-w", "--stdin")
 }
 
 // Tag makes an annotated tag on a commit that was made.

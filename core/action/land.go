@@ -41,6 +41,10 @@ type Land struct {
 	//
 	//	land = { key = "LANDING_TOKEN" }
 	Key string `toml:"key" json:"key,omitempty"`
+	// A secret of the service with a private SSH key, by which it signs the commit. No runner is given it.
+	//
+	//	land = { sign = "LANDING_KEY" }
+	Sign string `toml:"sign" json:"sign,omitempty"`
 }
 
 // AsProposal is the As of a change that is only offered.
@@ -94,8 +98,10 @@ func (l *Land) Complaints() (list []Complaint) {
 	if l.As == AsProposal && l.Tag {
 		add("tag", "a proposal is not tagged: what it becomes is not decided", "Remove tag.")
 	}
-	if l.Key != "" && !secretForm.MatchString(l.Key) {
-		add("key", "no secret can be named so", "Use letters, digits and _.")
+	for key, name := range map[string]string{"key": l.Key, "sign": l.Sign} {
+		if name != "" && !secretForm.MatchString(name) {
+			add(key, "no secret can be named so", "Use letters, digits and _.")
+		}
 	}
 	return list
 }

@@ -127,8 +127,20 @@ func (l *landing) begin(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	l.push, err = l.repo.OpenLanding(ctx, l.project.Remote, l.token)
-	return err
+	signer := ""
+	if l.in.Sign != "" {
+		if signer, err = l.secrets.Own(ctx, l.run, l.in.Sign); err != nil {
+			return err
+		}
+	}
+	if l.push, err = l.repo.OpenLanding(ctx, l.project.Remote, l.token); err != nil || signer == "" {
+		return err
+	}
+	if err := l.push.SignBy([]byte(signer + "\n")); err != nil {
+		l.close()
+		return fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+	}
+	return nil
 }
 
 func (l *landing) close() {
