@@ -65,7 +65,9 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		Projects: projects.New(g, v, blobs, o.Public)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
-	s.Versions = versions.New(g, s.Secrets)
+	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
+		return nil, err
+	}
 	s.Report = report.New(g, s.Work, s.Logs, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.

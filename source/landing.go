@@ -29,8 +29,9 @@ type Landing struct {
 // Person is who a commit is by.
 type Person struct{ Name, Email string }
 
-// OpenLanding prepares a landing on a remote. token is the password for one by https; "" for none. Close it.
-func (r Repo) OpenLanding(ctx context.Context, remote, token string) (*Landing, error) {
+// OpenLanding prepares a landing on a remote, in a folder below another. token is the password for one by https; "" for
+// none. Close it.
+func (r Repo) OpenLanding(ctx context.Context, below, remote, token string) (*Landing, error) {
 	if !IsLocal(remote) && !strings.HasPrefix(remote, "https://") {
 		return nil, fmt.Errorf("the service lands on repositories of its own disk and by https; %.100s is neither", remote)
 	}
@@ -38,7 +39,10 @@ func (r Repo) OpenLanding(ctx context.Context, remote, token string) (*Landing, 
 	if err != nil {
 		return nil, err
 	}
-	dir, err := os.MkdirTemp("", "piston-landing-")
+	if err := os.MkdirAll(below, 0o700); err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp(below, "landing-")
 	if err != nil {
 		return nil, err
 	}
@@ -185,6 +189,9 @@ func (l *Landing) Push(ctx context.Context, refs ...string) error {
 		return fmt.Errorf("the remote did not take the push in time: %w", context.Cause(ctx))
 	}
 	said := clean(string(out), 4000)
+	if l.token != "" {
+		said = strings.ReplaceAll(said, l.token, "‹hidden›")
+	}
 	for _, moved := range []string{"non-fast-forward", "fetch first", "cannot lock ref", "incorrect old value",
 		"failed to update ref", "stale info"} {
 		if strings.Contains(said, moved) {

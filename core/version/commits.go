@@ -3,6 +3,7 @@ package version
 import (
 	"regexp"
 	"strings"
+	"unicode"
 )
 
 // Change is what one commit says of itself (Conventional Commits 1.0.0, Specification).
@@ -24,17 +25,32 @@ var (
 
 // ReadChange reads a commit's message.
 func ReadChange(message string) Change {
-	message = strings.ReplaceAll(message, "\r\n", "\n")
+	message = strings.ReplaceAll(strings.ToValidUTF8(message, "\ufffd"), "\r\n", "\n")
 	subject, _, _ := strings.Cut(strings.TrimLeft(message, "\n"), "\n")
 	c := Change{About: strings.TrimSpace(subject)}
 	if m := changeForm.FindStringSubmatch(c.About); m != nil {
 		c = Change{Type: strings.ToLower(m[1]), Scope: m[2], Breaking: m[3] != "", About: strings.TrimSpace(m[4])}
 		c.Breaking = c.Breaking || breakingForm.MatchString(message)
 	}
+	c.About, c.Scope = shown(c.About, 200), shown(c.Scope, 50)
 	if m := noteForm.FindStringSubmatch(message); m != nil {
-		c.Note = strings.Join(strings.Fields(m[1]), " ")
+		c.Note = shown(strings.Join(strings.Fields(m[1]), " "), 500)
 	}
 	return c
+}
+
+// shown is a text of strangers as it may be shown and kept: without control characters, and not too long.
+func shown(text string, most int) string {
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, text)
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return text
 }
 
 // SizeOf is by how much commits since the last release raise its name (Conventional Commits 1.0.0, Summary): what

@@ -94,7 +94,9 @@ func TestWhatCommitsSay(t *testing.T) {
 		"Show heights\n\nBREAKING CHANGE: no convention":              {About: "Show heights"},
 		"fix: x\r\n\r\nRelease-Note: Tides are\r\n  right again\r\n":  {Type: "fix", About: "x", Note: "Tides are right again"},
 		"chore: deps\n\nRelease-Note: none\nSigned-off-by: A <a@b.c>": {Type: "chore", About: "deps", Note: "none"},
-		"": {},
+		"":                                 {},
+		"feat: t\xffdes\x00 \x1b[31m":      {Type: "feat", About: "t\ufffddes [31m"},
+		"fix: " + strings.Repeat("ä", 300): {Type: "fix", About: strings.Repeat("ä", 199) + "…"},
 	} {
 		assert.Equal(t, want, ReadChange(message), "%q", message)
 	}

@@ -167,6 +167,13 @@ func TestAPatternFindsWhatNoReaderKnows(t *testing.T) {
 	}
 }
 
+func TestAValueThatIsTooLongIsNone(t *testing.T) {
+	found := Find(treeOf(one("VERSION", strings.Repeat("1", 5_000_000))), nil, nil)
+	require.Len(t, found.Places, 1)
+	assert.False(t, found.Places[0].Literal())
+	assert.Less(t, len(found.Places[0].Value), 100)
+}
+
 func TestOnlyTheAppsFoldersAreRead(t *testing.T) {
 	files := map[string]string{"a/build.gradle": "android.defaultConfig.versionCode = 1", "ab/build.gradle": "android.defaultConfig.versionCode = 2",
 		"VERSION": "1.0"}

@@ -91,7 +91,9 @@ func (t *text) fill(p Place, start, end int) Place {
 	if p.Computed == "" && p.ref == "" {
 		p.Value = t.s[start:end]
 	}
-	p.Line, p.Col, p.original = t.position(start)
+	if p.Line, p.Col, p.original = t.position(start); len(p.Value) > maxText {
+		p.Value, p.Computed = cut(p.Value, 60), "it is longer than any version"
+	}
 	return p
 }
 

@@ -133,7 +133,7 @@ func (l *landing) begin(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if l.push, err = l.repo.OpenLanding(ctx, l.project.Remote, l.token); err != nil || signer == "" {
+	if l.push, err = l.repo.OpenLanding(ctx, l.folder(), l.project.Remote, l.token); err != nil || signer == "" {
 		return err
 	}
 	if err := l.push.SignBy([]byte(signer + "\n")); err != nil {

@@ -7,6 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -28,8 +30,14 @@ type Versions struct {
 	secrets *secrets.Secrets
 }
 
-// New makes it.
-func New(g *ground.Ground, s *secrets.Secrets) *Versions { return &Versions{Ground: g, secrets: s} }
+// New makes it. What a server that was killed was about to land is removed: whoever asked for it asks again.
+func New(g *ground.Ground, s *secrets.Secrets) (*Versions, error) {
+	v := &Versions{Ground: g, secrets: s}
+	return v, os.RemoveAll(v.folder())
+}
+
+// folder is where landings are prepared.
+func (s *Versions) folder() string { return filepath.Join(s.Home(), "landings") }
 
 // runOf is the run and the job of a running attempt.
 func (s *Versions) runOf(ctx context.Context, attempt record.AttemptID) (store.Run, *definition.Job, error) {
