@@ -53,12 +53,15 @@ func TestTheRepositoryIsWhole(t *testing.T) {
 	assert.Contains(t, string(ignore), "services.json", "what is secret is not in the repository")
 	pipelines, err := filepath.Glob(filepath.Join(dir, "piston/*.toml"))
 	require.NoError(t, err)
-	require.Len(t, pipelines, 5)
+	require.Len(t, pipelines, 6, "five pipelines, and what is said of the app")
 	parts := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, name)) }
 	for _, p := range pipelines {
 		text, err := os.ReadFile(p)
 		require.NoError(t, err)
 		_, found := definition.Parse("piston/"+filepath.Base(p), text, parts)
+		if filepath.Base(p) == definition.AppFile {
+			_, found = definition.ParseApps(text)
+		}
 		assert.Empty(t, found, p)
 	}
 	_, found := definition.Parse("piston/yearly.toml", []byte(yearly), parts)
