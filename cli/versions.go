@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -44,6 +45,15 @@ func versionsCommand() *cli.Command {
 			Flags: []cli.Flag{appFlag, &cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing"},
 				terminal.JSONFlag},
 			Action: raiseHere,
+		}, {
+			Name:  "notes",
+			Usage: "draft the notes of the next release from the commits since the last tag",
+			Description: "Grouped where the commits follow Conventional Commits 1.0.0. A trailer Release-Note: TEXT wins over a " +
+				"commit's own words;\n" +
+				"Release-Note: none leaves it out.\n\n" +
+				terminal.Example("piston versions notes", "piston versions notes > notes.md"),
+			Flags:  []cli.Flag{terminal.JSONFlag},
+			Action: draftNotes,
 		}},
 		Action: showVersions,
 	}
@@ -407,4 +417,40 @@ func writeBeside(at string, text []byte, mode os.FileMode) (name string, err err
 		err = errors.Join(err, os.Remove(f.Name()))
 	}
 	return f.Name(), err
+}
+
+// What stores take of notes, in characters.
+const (
+	notesAndroid = 500
+	notesIOS     = 4000
+)
+
+func draftNotes(ctx context.Context, c *cli.Command) error {
+	if _, err := terminal.Words(c); err != nil {
+		return err
+	}
+	w, err := source.OpenWorkTree(ctx, ".")
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	messages, err := w.SinceTag(ctx)
+	if err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
+	}
+	var changes []version.Change
+	for _, m := range messages {
+		changes = append(changes, version.ReadChange(m))
+	}
+	notes := version.Draft(changes)
+	length := utf8.RuneCountInString(notes.String())
+	if c.Bool("json") {
+		return terminal.PrintJSON(terminal.Out(c), map[string]any{"notes": notes, "text": notes.String(), "length": length})
+	}
+	if _, err := fmt.Fprint(terminal.Out(c), notes); err != nil {
+		return err
+	}
+	if length > notesAndroid {
+		fmt.Fprintf(os.Stderr, "%d characters: stores take %d for Android and %d for iOS\n", length, notesAndroid, notesIOS)
+	}
+	return nil
 }

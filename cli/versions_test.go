@@ -3,11 +3,14 @@ package cli
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/source"
 )
 
 var twoPlatforms = map[string]string{
@@ -115,4 +118,23 @@ func TestVersionsThatCannotBeRaised(t *testing.T) {
 	slip := checkout(t, map[string]string{"piston/app.toml": "[app.a]\nandriod = \"x\"\n"}, nil)
 	_, code = run(t, "versions", slip)
 	assert.Equal(t, 1, code)
+}
+
+func TestNotesAreDrafted(t *testing.T) {
+	dir := checkout(t, map[string]string{"VERSION": "1.4.0\n"}, nil)
+	t.Chdir(dir)
+	_, code := run(t, "versions", "notes")
+	assert.Equal(t, 1, code, "there is no commit")
+	for _, args := range [][]string{{"commit", "-qm", "feat: old"}, {"tag", "v1.4.0"}, {"commit", "-q", "--allow-empty", "-m", "feat: show currents"}} {
+		cmd := exec.Command("git", args...)
+		cmd.Env = source.Environment(map[string]string{"user.name": "Ada", "user.email": "ada@tidewick.example"})
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	out, code := run(t, "versions", "notes")
+	assert.Zero(t, code)
+	assert.Equal(t, "- Show currents\n", out)
+	out, code = run(t, "versions", "notes", "--json")
+	assert.Zero(t, code)
+	assert.Contains(t, out, `"length": 16`)
 }
