@@ -48,8 +48,8 @@ func versionsCommand() *cli.Command {
 		}, {
 			Name:  "notes",
 			Usage: "draft the notes of the next release from the commits since the last tag",
-			Description: "Grouped where the commits follow Conventional Commits 1.0.0. A trailer Release-Note: TEXT wins over a " +
-				"commit's own words;\n" +
+			Description: "Grouped where the commits follow Conventional Commits 1.0.0. A trailer Release-Note: TEXT wins over " +
+				"a commit's own words;\n" +
 				"Release-Note: none leaves it out.\n\n" +
 				terminal.Example("piston versions notes", "piston versions notes > notes.md"),
 			Flags:  []cli.Flag{terminal.JSONFlag},

@@ -275,3 +275,34 @@ func (r *repo) passesAs(number record.RunNumber, job string) api.RunDetail {
 	require.Equal(r.t, state.Passed, d.State, "%s\n%s", asJSON(d), r.logText(number, job))
 	return d
 }
+
+// A server is killed while the repository is about to take its push.
+func TestAServerThatIsKilledWhileItLands(t *testing.T) {
+	t.Parallel()
+	s := serve(t, "--slots", "1")
+	r := s.app(t, "torn", `by = "minor"`, "true", "tag = true")
+	r.push()
+	landing, again := filepath.Join(r.bare, "landing"), filepath.Join(r.bare, "again")
+	hook := fmt.Sprintf("#!/bin/sh\nif test -e '%s'; then touch '%s'; exit 0; fi\ntouch '%s'; sleep 4\n", landing, again, landing)
+	require.NoError(t, os.WriteFile(filepath.Join(r.bare, "hooks", "update"), []byte(hook), 0o755))
+	require.Eventually(t, func() bool { _, err := os.Stat(landing); return err == nil }, 60*time.Second, 10*time.Millisecond)
+	require.NoError(t, s.cmd.Process.Kill())
+	_ = s.cmd.Wait()
+	s.start(t)
+	d := r.passesAs(1, "after")
+	assert.Equal(t, "1.5.0", d.VersionName)
+	time.Sleep(5 * time.Second) // what the killed one has left behind ends, too
+	r.git("fetch", "-q", "--tags", "origin")
+	assert.Equal(t, "v1.5.0", r.git("tag"))
+	assert.Equal(t, "1", r.git("rev-list", "--count", "--author=Piston", "origin/main"), "one commit")
+	assert.Equal(t, r.git("rev-parse", "origin/main"), r.git("rev-parse", "v1.5.0^{commit}"))
+	ledger, err := s.cl.Ledger(context.Background(), "torn", api.LedgerFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, ledger.Entries, 2)
+	assert.Equal(t, r.git("rev-parse", "origin/main"), ledger.Entries[0].Landed)
+	assert.Equal(t, 1, r.count(), "its own commit has started nothing")
+	names, err := os.ReadDir(filepath.Join(s.home, "landings"))
+	if err == nil {
+		assert.Empty(t, names, "nothing is left of what was about to land")
+	}
+}
