@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,12 +15,19 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/core/versionfile"
 	"gentlepiston.example/piston/source"
 )
+
+// ledgerFlags say what may be asked of the ledger.
+var ledgerFlags = []cli.Flag{
+	&cli.StringFlag{Name: "project", Usage: "the project of the service to ask; default: the one with this repository"},
+	&cli.BoolFlag{Name: "offline", Usage: "do not ask the service"},
+}
 
 var appFlag = &cli.StringFlag{Name: "app", Usage: "only this app of piston/app.toml"}
 
@@ -30,10 +38,11 @@ func versionsCommand() *cli.Command {
 		ArgsUsage: "[FOLDER]",
 		Description: "Reads the checkout that FOLDER (default: here) is in: build scripts, manifests, property lists, " +
 			"Xcode projects and the other\n" +
-			"usual kinds of files; piston/app.toml names what is not found by itself.\n\n" +
+			"usual kinds of files; piston/app.toml names what is not found by itself. When you are signed in it asks the " +
+			"service what was given out last.\n\n" +
 			"Exit codes: 0 the places agree; 1 they do not, or there is none.\n\n" +
 			terminal.Example("piston versions", "piston versions raise minor", "piston versions raise to 2.0.0 --dry-run"),
-		Flags: []cli.Flag{appFlag, terminal.JSONFlag},
+		Flags: append([]cli.Flag{appFlag, terminal.JSONFlag}, ledgerFlags...),
 		Commands: []*cli.Command{{
 			Name:      "raise",
 			Usage:     "write the next version into the files of this checkout",
@@ -42,8 +51,9 @@ func versionsCommand() *cli.Command {
 				"commits, for what the commits\n" +
 				"since the last tag say; or to NAME. All places are written or none. Build numbers go up with the name.\n\n" +
 				terminal.Example("piston versions raise patch", "piston versions raise pre rc", "piston versions raise to 2.0.0"),
-			Flags: []cli.Flag{appFlag, &cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing"},
-				terminal.JSONFlag},
+			Flags: append([]cli.Flag{appFlag,
+				&cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing"}, terminal.JSONFlag},
+				ledgerFlags...),
 			Action: raiseHere,
 		}, {
 			Name:  "notes",
@@ -64,6 +74,7 @@ type appHere struct {
 	app   *definition.App
 	found versionfile.Found
 	now   versionfile.Current
+	last  map[versionfile.Platform]api.LedgerLine // what the ledger gave out last; nil when it was not asked
 }
 
 // appsHere reads the apps of a checkout.
@@ -90,9 +101,47 @@ func appsHere(w *source.WorkTree, only string) ([]appHere, error) {
 	var list []appHere
 	for _, name := range names {
 		found := apps.App[name].Places(tree)
-		list = append(list, appHere{apps.App[name], found, found.Current()})
+		list = append(list, appHere{app: apps.App[name], found: found, now: found.Current()})
 	}
 	return list, nil
+}
+
+// askLedger asks the service what it gave out last, when somebody is signed in. note says why it was not asked.
+func askLedger(ctx context.Context, c *cli.Command, w *source.WorkTree, list []appHere) (note string) {
+	if c.Bool("offline") {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	cl, project, err := serviceOf(ctx, c, w)
+	if err != nil {
+		return err.Error() + ": the ledger was not asked"
+	}
+	ledger, err := cl.Ledger(ctx, project, api.LedgerFilter{Limit: 1})
+	if err != nil {
+		return err.Error() + ": the ledger was not asked"
+	}
+	for i := range list {
+		list[i].last = map[versionfile.Platform]api.LedgerLine{}
+		for _, l := range ledger.Lines {
+			if l.App == list[i].app.Name {
+				list[i].last[versionfile.Platform(l.Platform)] = l
+			}
+		}
+	}
+	return ""
+}
+
+// highest are the highest build numbers that are known of, and the highest name.
+func (a appHere) highest() (version.Parts, map[versionfile.Platform]version.BuildNumber) {
+	name, builds := a.now.Name, maps.Clone(a.now.Builds)
+	for platform, l := range a.last {
+		builds[platform] = max(builds[platform], l.Last, l.Floor)
+		if given, err := version.Parse(l.Name); err == nil && given.Compare(name) > 0 {
+			name = given
+		}
+	}
+	return name, builds
 }
 
 // treeOf is the tracked files of a checkout, as they are on this disk.
@@ -125,9 +174,10 @@ func showVersions(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	note := askLedger(ctx, c, w, list)
 	wrong := slices.ContainsFunc(list, func(a appHere) bool { return !a.agrees() })
 	if c.Bool("json") {
-		err = terminal.PrintJSON(terminal.Out(c), map[string]any{"apps": jsonOf(list)})
+		err = terminal.PrintJSON(terminal.Out(c), map[string]any{"apps": jsonOf(list), "note": note})
 	} else {
 		s := terminal.NewScreen(terminal.Out(c))
 		for i, a := range list {
@@ -135,6 +185,9 @@ func showVersions(ctx context.Context, c *cli.Command) error {
 				s.Line("")
 			}
 			a.show(s)
+		}
+		if note != "" {
+			s.Line("%s", s.In(terminal.Faint, note))
 		}
 	}
 	if err == nil && wrong {
@@ -195,6 +248,12 @@ func (a appHere) show(s *terminal.Screen) {
 			break
 		}
 	}
+	for _, p := range []versionfile.Platform{versionfile.Android, versionfile.IOS} {
+		if l, is := a.last[p]; is {
+			s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("The ledger gave out last for %s: %s (%d)", p,
+				cmp.Or(l.Name, "no name"), max(l.Last, l.Floor))))
+		}
+	}
 	if next := a.nextNames(); next != "" {
 		s.Line("%s", s.In(terminal.Faint, "Next: "+next))
 	}
@@ -207,13 +266,20 @@ func (a appHere) isWrong(p versionfile.Place) bool {
 
 // nextNames tells what sizes lead to.
 func (a appHere) nextNames() string {
-	if len(a.now.Name.Numbers) == 0 {
+	name, builds := a.highest()
+	if len(name.Numbers) == 0 {
 		return ""
 	}
 	var list []string
 	for _, by := range []version.Size{version.Patch, version.Minor, version.Major} {
-		if next, err := a.now.Name.Raise(by, ""); err == nil {
+		if next, err := name.Raise(by, ""); err == nil {
 			list = append(list, string(by)+" "+next.String())
+		}
+	}
+	numbers, err := a.app.NextBuilds(a.found, builds, name, time.Now())
+	for _, p := range slices.Sorted(maps.Keys(numbers)) {
+		if err == nil {
+			list = append(list, fmt.Sprintf("%s build %d", p, numbers[p]))
 		}
 	}
 	return strings.Join(list, " · ")
@@ -231,7 +297,7 @@ func jsonOf(list []appHere) []map[string]any {
 			differ = append(differ, map[string]any{"place": d.Place, "from": d.From})
 		}
 		out = append(out, map[string]any{"app": a.app.Name, "name": name, "builds": a.now.Builds, "agree": a.agrees(),
-			"places": append([]versionfile.Place{}, a.found.Places...), "differ": differ,
+			"places": append([]versionfile.Place{}, a.found.Places...), "differ": differ, "ledger": a.last,
 			"broken":   append([]versionfile.Place{}, a.now.Broken...),
 			"problems": append([]versionfile.Problem{}, a.found.Problems...)})
 	}
@@ -277,6 +343,9 @@ func raiseHere(ctx context.Context, c *cli.Command) error {
 	if len(list) > 1 {
 		return terminal.Usage("there are several apps; say which by --app")
 	}
+	if note := askLedger(ctx, c, w, list); note != "" {
+		fmt.Fprintln(os.Stderr, note)
+	}
 	return raiseApp(ctx, c, w, list[0], wish)
 }
 
@@ -286,7 +355,12 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 		return terminal.Ending(terminal.ExitFailed,
 			errors.New("the places do not agree, so that nothing follows them; say to NAME, and all will"))
 	}
-	known := version.Known{Now: a.now.Name, Today: time.Now()}
+	known := version.Known{Today: time.Now()}
+	var last map[versionfile.Platform]version.BuildNumber
+	known.Now, last = a.highest()
+	if wish.By == version.ByBuild && len(a.now.Name.Numbers) > 0 {
+		known.Now = a.now.Name // the number of what is in the files
+	}
 	if wish.By == version.ByCommits {
 		messages, err := w.SinceTag(ctx)
 		if err != nil {
@@ -300,7 +374,7 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}
-	builds, err := a.app.NextBuilds(a.found, a.now.Builds, name, time.Now())
+	builds, err := a.app.NextBuilds(a.found, last, name, time.Now())
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}

@@ -138,3 +138,25 @@ func TestNotesAreDrafted(t *testing.T) {
 	assert.Zero(t, code)
 	assert.Contains(t, out, `"length": 16`)
 }
+
+func TestVersionsAskTheLedger(t *testing.T) {
+	dir := checkout(t, twoPlatforms, nil)
+	t.Chdir(dir)
+	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"lines":[{"app":"app","platform":"android","last":412,"name":"1.6.0"},
+		{"app":"app","platform":"ios","last":20,"floor":30},{"app":"other","platform":"ios","last":9000}]}`}
+	out, code, _ := against(t, answers, "versions", "--project", "p")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "The ledger gave out last for android: 1.6.0 (412)")
+	assert.Contains(t, out, "The ledger gave out last for ios: no name (30)")
+	assert.Contains(t, out, "Next: patch 1.6.1 · minor 1.7.0 · major 2.0.0 · android build 413 · ios build 413")
+	out, code, _ = against(t, answers, "versions", "raise", "patch", "--project", "p")
+	assert.Zero(t, code, out)
+	assert.Equal(t, "1.6.1\n", contentOf(t, dir, "VERSION"))
+	assert.Contains(t, contentOf(t, dir, "app/build.gradle"), "versionCode 413 ")
+	out, code, _ = against(t, map[string]string{}, "versions", "--project", "p")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "the ledger was not asked")
+	out, code, asked := against(t, answers, "versions", "--offline", "--project", "p")
+	assert.Zero(t, code, out)
+	assert.Empty(t, asked)
+}

@@ -117,22 +117,30 @@ func readUpTo(path string, most int64) ([]byte, error) {
 // askFor bounds what a check waits for the service.
 const askFor = 4 * time.Second
 
+// serviceOf finds the service that one is signed in to, and the project of a work tree there. The error says in short
+// why there is none.
+func serviceOf(ctx context.Context, c *cli.Command, w *source.WorkTree) (*client.Client, string, error) {
+	cl, err := terminal.Connect()
+	if err != nil {
+		return nil, "", errors.New("not signed in")
+	}
+	project := c.String("project")
+	if project == "" {
+		project, err = projectOfTree(ctx, cl, w)
+	}
+	return cl, project, err
+}
+
 // askService asks the service what a check may know, when somebody is signed in. note says what was not asked and why.
 func askService(ctx context.Context, c *cli.Command, w *source.WorkTree) (known *check.Service, note string) {
 	if c.Bool("offline") {
 		return nil, ""
 	}
-	cl, err := terminal.Connect()
-	if err != nil {
-		return nil, "not signed in: secrets and runners are not checked"
-	}
 	ctx, cancel := context.WithTimeout(ctx, askFor)
 	defer cancel()
-	project := c.String("project")
-	if project == "" {
-		if project, err = projectOfTree(ctx, cl, w); err != nil {
-			return nil, err.Error() + ": secrets and runners are not checked"
-		}
+	cl, project, err := serviceOf(ctx, c, w)
+	if err != nil {
+		return nil, err.Error() + ": secrets and runners are not checked"
 	}
 	about, err := cl.Knowledge(ctx, project)
 	if err != nil {
