@@ -200,6 +200,26 @@ func TestWhatStandsInTheWayOfALanding(t *testing.T) {
 	}
 }
 
+func TestARunOfATagTakesItsNameFromIt(t *testing.T) {
+	s := theServer(t)
+	text := strings.Replace(raising(`by = "tag"`, "true", "tag = true"), "[trigger.push]\nbranches = [\"main\"]", "[trigger.tag]\nnames = [\"v*\"]", 1)
+	r := s.project(t, "by-tag", map[string]string{"piston/trunk.toml": text, "app/build.gradle": androidBuild, "ios/Info.plist": iosInfo})
+	r.git("tag", "-a", "-m", "by a person", "v2.0.0")
+	r.push("main", "v2.0.0")
+	d := r.passesAs(1, "after")
+	assert.Equal(t, "2.0.0", d.VersionName)
+	was := r.git("rev-parse", "v2.0.0")
+	r.git("fetch", "-q", "--tags", "origin")
+	assert.Equal(t, was, r.git("rev-parse", "v2.0.0"), "the person's tag stays")
+	assert.Equal(t, "Raise the version to 2.0.0 (13)", r.git("log", "-1", "--format=%s", "origin/main"))
+	// Pushed once more, by another name of the same version: that is another's now.
+	r.git("tag", "release-2.0.0", "main")
+	r.git("tag", "v2.0")
+	r.push("v2.0")
+	require.Equal(t, state.Failed, r.run(2, true).State)
+	assert.Contains(t, r.logText(2, "raise"), "was given to run 1, which is kept")
+}
+
 func TestPlacesThatContradictEachOtherStopARaise(t *testing.T) {
 	s := theServer(t)
 	r := s.app(t, "contrary", `by = "minor"`, "true", "tag = true")
@@ -218,7 +238,7 @@ func TestPlacesThatContradictEachOtherStopARaise(t *testing.T) {
 
 func TestAProposalGetsNumbersThatDoNotCount(t *testing.T) {
 	s := theServer(t)
-	text := strings.Replace(raising(`by = "minor"`, "true", ""), "[trigger.push]\nbranches = [\"main\"]", "[trigger.proposal]\ninto = [\"main\"]", 1)
+	text := strings.Replace(raising(`by = "minor"`, "cat app/build.gradle", ""), "[trigger.push]\nbranches = [\"main\"]", "[trigger.proposal]\ninto = [\"main\"]", 1)
 	r := s.project(t, "uncounted", map[string]string{"piston/trunk.toml": text, "app/build.gradle": androidBuild, "ios/Info.plist": iosInfo})
 	r.push()
 	r.git("checkout", "-q", "-b", "feet")
@@ -228,6 +248,7 @@ func TestAProposalGetsNumbersThatDoNotCount(t *testing.T) {
 	require.Equal(t, state.Failed, d.State)
 	assert.Contains(t, r.logText(1, "raise"), "these numbers do not count")
 	assert.Contains(t, r.logText(1, "raise"), "at 1.5.0 (13, 13)")
+	assert.Contains(t, r.logText(1, "after"), "versionName '1.5.0'", "jobs behind it build the same")
 	assert.Contains(t, r.logText(1, "after"), "a proposal lands nothing")
 	assert.Zero(t, d.BuildNumber)
 	ledger, err := s.cl.Ledger(context.Background(), "uncounted", api.LedgerFilter{Limit: 10})

@@ -163,9 +163,9 @@ func (l *Landing) sign(ctx context.Context, commit string) (string, error) {
 	return l.run(ctx, []byte(signed(string(text), sig)), "hash-object", "-t", "commit", "-w", "--stdin")
 }
 
-// Tag makes an annotated tag on a commit that was made.
+// Tag makes an annotated tag on a commit that was made; that of a try before gives way to it.
 func (l *Landing) Tag(ctx context.Context, name, commit, message string) error {
-	_, err := l.run(ctx, []byte(message), "tag", "--annotate", "--file=-", "--", name, commit)
+	_, err := l.run(ctx, []byte(message), "tag", "--force", "--annotate", "--file=-", "--", name, commit)
 	return err
 }
 

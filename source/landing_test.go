@@ -61,6 +61,7 @@ func TestALandingIsOneCommitOfSomeFiles(t *testing.T) {
 	head := l.git("rev-parse", "main")
 	commit, err := landing.Commit(ctx, head, map[string][]byte{"VERSION": []byte("1.5.0\n"), "[x]*": []byte("#!/bin/sh\n# 2\n")}, bot, "Release 1.5.0\n")
 	require.NoError(t, err)
+	require.NoError(t, landing.Tag(ctx, "v1.5.0", head, "a try before"))
 	require.NoError(t, landing.Tag(ctx, "v1.5.0", commit, "Tidewick 1.5.0"))
 	assert.Error(t, exec.Command("git", "-C", l.dir, "cat-file", "-e", commit).Run(), "the repository knows nothing of it yet")
 	require.NoError(t, landing.Push(ctx, commit+":refs/heads/main", "refs/tags/v1.5.0:refs/tags/v1.5.0"))

@@ -170,7 +170,9 @@ func (l *landing) try(ctx context.Context) (api.Landed, error) {
 	out := api.Landed{App: l.in.App, Name: l.given.Name, Branch: l.branch}
 	if l.in.Tag {
 		out.Tag = l.tagName()
-		if done, err := l.isDone(ctx, out); err != nil || done.Commit != "" {
+		if l.run.Tag == out.Tag { // the run is of that tag: it names what was built
+			out.Tag = ""
+		} else if done, err := l.isDone(ctx, out); err != nil || done.Commit != "" {
 			return done, err
 		}
 	}
@@ -310,10 +312,6 @@ func (l *landing) isDone(ctx context.Context, out api.Landed) (api.Landed, error
 	case strings.Contains(at.Message, fmt.Sprintf("\nPiston-Run-Of: %s/%d\n", l.project.Name, l.run.Number)):
 		out.Commit, out.Note = at.ID, "it had landed already"
 		return out, l.noted(ctx, out)
-	case l.run.Tag == out.Tag: // the run is of that tag: it names what was built
-		out.Tag = ""
-		l.in.Tag = false
-		return api.Landed{}, nil
 	}
 	return api.Landed{}, fmt.Errorf("the tag %s exists already, on commit %.12s by %s: %w; remove it, or choose tag_name",
 		out.Tag, at.ID, at.Author, ground.ErrInvalid)

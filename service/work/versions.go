@@ -2,8 +2,11 @@ package work
 
 import (
 	"context"
+	"strconv"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/service/ground"
@@ -24,13 +27,19 @@ func settleVersions(ctx context.Context, q ground.Q, run store.Run) error {
 
 // raisedBefore lists the versions that jobs before one have raised.
 func (s *Work) raisedBefore(ctx context.Context, run store.Run, job store.Job) ([]api.Raised, error) {
-	list, err := s.Store.VersionsOf(ctx, run.ID)
-	if err != nil || len(list) == 0 {
-		return nil, err
+	if run.Env.V["PISTON_BUILD_NUMBER"] == "" {
+		return nil, nil // it has raised nothing
 	}
 	all, err := s.jobsOf(ctx, run)
 	if err != nil {
 		return nil, err
+	}
+	list, err := s.Store.VersionsOf(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	if (run.Outside || run.Trigger == plan.OnProposal) && all.RaisedBefore(job.Name, "") {
+		return []api.Raised{uncounted(run, all)}, nil
 	}
 	var out []api.Raised
 	for _, v := range list {
@@ -43,4 +52,23 @@ func (s *Work) raisedBefore(ctx context.Context, run store.Run, job store.Job) (
 		out[len(out)-1].Builds[v.Platform] = v.FirstBuild
 	}
 	return out, nil
+}
+
+// uncounted is the version of a run that has none in the ledger, such as a proposal's, as its steps find it.
+func uncounted(run store.Run, all *definition.Pipeline) api.Raised {
+	out := api.Raised{Name: run.VersionName, Builds: map[string]version.BuildNumber{}}
+	for _, name := range all.JobNames() {
+		for _, s := range all.Job[name].Step {
+			if s.Raise != nil && out.App == "" {
+				out.App = s.Raise.App
+			}
+		}
+	}
+	for platform, variable := range map[string]string{"android": "PISTON_BUILD_NUMBER_ANDROID",
+		"ios": "PISTON_BUILD_NUMBER_IOS"} {
+		if n, err := strconv.ParseInt(run.Env.V[variable], 10, 64); err == nil {
+			out.Builds[platform] = version.BuildNumber(n)
+		}
+	}
+	return out
 }
