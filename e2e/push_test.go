@@ -249,7 +249,8 @@ func TestFullHistory(t *testing.T) {
 // A repository that is elsewhere is mirrored when a push is reported, and runners get it from the service.
 func TestARemoteRepositoryIsMirrored(t *testing.T) {
 	s := theServer(t)
-	r := s.project(t, "origin-of-remote", map[string]string{"piston/trunk.toml": onPush("echo from afar"), "VERSION": "1.0"})
+	r := s.project(t, "origin-of-remote", map[string]string{"piston/trunk.toml": onPush("echo from afar"), "VERSION": "1.0",
+		"piston/land.toml": "[[job.main.step]]\nraise = { by = \"patch\" }\n[[job.main.step]]\nland = {}\n"})
 	r.push()
 	programs, err := exec.Command("git", "--exec-path").Output()
 	require.NoError(t, err)
@@ -269,4 +270,8 @@ func TestARemoteRepositoryIsMirrored(t *testing.T) {
 	remote := &repo{t: t, s: s, name: "remote"}
 	remote.passes(1)
 	assert.Contains(t, remote.logText(1, "main"), "from afar")
+	_, err = s.cl.StartRun(t.Context(), "remote", api.StartRun{Pipeline: "land"})
+	require.NoError(t, err)
+	require.Equal(t, state.Failed, remote.run(2, true).State)
+	assert.Contains(t, remote.logText(2, "main"), "the service lands on repositories of its own disk and by https")
 }

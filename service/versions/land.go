@@ -94,6 +94,15 @@ func (s *Versions) toLand(ctx context.Context, run store.Run, app string) (*api.
 	return given, nil
 }
 
+// told makes what Git, a remote or a file said that of the step, so that whoever reads its log sees it. When the server
+// ends meanwhile, or the runner has gone, it is nothing to tell: it is done again.
+func told(ctx context.Context, err error) error {
+	if err == nil || errors.Is(err, source.ErrMoved) || errors.Is(ctx.Err(), context.Canceled) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+}
+
 // landing is one that is being done.
 type landing struct {
 	*Versions
@@ -111,11 +120,11 @@ type landing struct {
 
 func (l *landing) begin(ctx context.Context) (err error) {
 	if l.project, l.repo, err = l.repository(ctx, l.run.ProjectID); err != nil {
-		return err
+		return told(ctx, err)
 	}
 	main, err := l.repo.MainBranch()
 	if err != nil {
-		return err
+		return told(ctx, err)
 	}
 	l.branch = cmp.Or(l.in.Branch, l.run.Branch, main)
 	if l.run.Branch != "" && l.run.Branch != main && l.branch != l.run.Branch {
@@ -134,7 +143,7 @@ func (l *landing) begin(ctx context.Context) (err error) {
 		}
 	}
 	if l.push, err = l.repo.OpenLanding(ctx, l.folder(), l.project.Remote, l.token); err != nil || signer == "" {
-		return err
+		return told(ctx, err)
 	}
 	if err := l.push.SignBy([]byte(signer + "\n")); err != nil {
 		l.close()
@@ -152,7 +161,7 @@ func (l *landing) close() {
 // try makes the commit on the branch's head as it is now, and pushes it.
 func (l *landing) try(ctx context.Context) (api.Landed, error) {
 	if err := l.repo.Fetch(ctx, l.project.Remote); err != nil {
-		return api.Landed{}, err
+		return api.Landed{}, told(ctx, err)
 	}
 	reader, err := l.repo.Reader(ctx)
 	if err != nil {
@@ -204,14 +213,14 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 	changes, _ := now.Changes(next)
 	files, err := versionfile.EditAll(l.treeAt(ctx, from), changes)
 	if err != nil {
-		return api.Landed{}, err
+		return api.Landed{}, told(ctx, err)
 	}
 	out.Files = sorted(files)
 	out.Commit = from
 	by := source.Person{Name: "Piston", Email: "piston@" + l.project.Name + ".invalid"}
 	if len(files) > 0 {
 		if out.Commit, err = l.push.Commit(ctx, from, files, by, l.message()); err != nil {
-			return api.Landed{}, err
+			return api.Landed{}, told(ctx, err)
 		}
 	}
 	var refs []string
@@ -227,7 +236,7 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 	}
 	if out.Tag != "" {
 		if err := l.push.Tag(ctx, out.Tag, out.Commit, l.message()); err != nil {
-			return api.Landed{}, err
+			return api.Landed{}, told(ctx, err)
 		}
 		refs = append(refs, "refs/tags/"+out.Tag+":refs/tags/"+out.Tag)
 	}
@@ -242,11 +251,7 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 		}
 	}
 	if err := l.push.Push(ctx, refs...); err != nil {
-		var refused *source.Refused
-		if errors.As(err, &refused) {
-			err = fmt.Errorf("%w: %w", err, ground.ErrInvalid)
-		}
-		return api.Landed{}, err
+		return api.Landed{}, told(ctx, err)
 	}
 	return out, l.noted(ctx, out)
 }
