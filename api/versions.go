@@ -7,6 +7,7 @@ import (
 
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/core/versionfile"
 )
 
 // RaiseRequest asks for the next version of an app, for the run of an attempt.
@@ -42,6 +43,16 @@ type Raised struct {
 	Env map[string]string `json:"env,omitempty"`
 	// Whether it counts: what a proposal is given is in no ledger, and others may be given it too.
 	Counts bool `json:"counts"`
+}
+
+// Next is what an app's places are to say of it.
+func (r Raised) Next() (versionfile.Next, error) {
+	name, err := version.Parse(r.Name)
+	next := versionfile.Next{Name: name, Builds: map[versionfile.Platform]version.BuildNumber{}}
+	for platform, n := range r.Builds {
+		next.Builds[versionfile.Platform(platform)] = n
+	}
+	return next, err
 }
 
 // Variables are what steps find of it.

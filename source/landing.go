@@ -201,22 +201,6 @@ func (l *Landing) Push(ctx context.Context, refs ...string) error {
 	return &Refused{said}
 }
 
-// SinceTag gives the messages of the commits since the last tag that holds a number, newest first, up to most; of all
-// when there is no such tag.
-func (r Repo) SinceTag(ctx context.Context, commit string, most int) ([]string, error) {
-	from := commit
-	tag, err := r.git(ctx, "describe", "--tags", "--abbrev=0", "--match", "*[0-9]*", commit)
-	if err == nil {
-		from = strings.TrimSpace(string(tag)) + ".." + commit
-	}
-	out, err := r.git(ctx, "log", "--no-merges", "-z", "--format=%B", fmt.Sprintf("--max-count=%d", most),
-		"--end-of-options", from)
-	if err != nil {
-		return nil, err
-	}
-	return strings.Split(strings.TrimRight(string(out), "\x00"), "\x00"), nil
-}
-
 // LastChange tells who has changed a line of a file last, as of a commit, and by which.
 func (r Repo) LastChange(ctx context.Context, commit, file string, line int) (who, by string, err error) {
 	out, err := r.git(ctx, "blame", "--porcelain", "-L", fmt.Sprintf("%d,%d", line, line), commit, "--", file)

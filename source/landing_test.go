@@ -90,10 +90,10 @@ func TestALandingIsOneCommitOfSomeFiles(t *testing.T) {
 	assert.Equal(t, commit, by)
 	l.git("checkout", "-q", "main")
 	l.git("commit", "-q", "--allow-empty", "-m", "feat: more\n\nand why")
-	messages, err := r.SinceTag(ctx, l.git("rev-parse", "main"), 10)
+	messages, err := r.SinceTag(ctx, l.git("rev-parse", "main"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"feat: more\n\nand why\n"}, messages)
-	messages, err = r.SinceTag(ctx, head, 10)
+	messages, err = r.SinceTag(ctx, head)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"First\n"}, messages, "without a tag, all")
 }

@@ -221,20 +221,3 @@ func (w *WorkTree) CloneInto(ctx context.Context, dir string, history bool) erro
 	}
 	return nil
 }
-
-// maxMessages bounds the commits that are read to tell a version.
-const maxMessages = 5000
-
-// SinceTag gives the messages of the commits since the last tag that holds a version, newest first; of all when there
-// is none.
-func (w *WorkTree) SinceTag(ctx context.Context) ([]string, error) {
-	from := "HEAD"
-	if tag, err := inTree(ctx, w.Dir, "describe", "--tags", "--abbrev=0", "--match", "*[0-9]*", "HEAD"); err == nil {
-		from = strings.TrimSpace(tag) + "..HEAD"
-	}
-	text, err := inTree(ctx, w.Dir, "log", "--no-merges", "-z", "--format=%B", fmt.Sprintf("-%d", maxMessages), from)
-	if err != nil {
-		return nil, err
-	}
-	return strings.Split(strings.TrimRight(text, "\x00"), "\x00"), nil
-}

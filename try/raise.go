@@ -39,9 +39,7 @@ func (d *desk) Raise(ctx context.Context, _ record.AttemptID, in api.RaiseReques
 		if err != nil {
 			return api.Raised{}, err
 		}
-		for _, m := range messages {
-			known.Changes = append(known.Changes, version.ReadChange(m))
-		}
+		known.Changes = version.ReadChanges(messages)
 	}
 	name, why, err := version.Wish{By: in.By, Pre: in.Pre, To: in.To}.Name(known)
 	if err != nil {

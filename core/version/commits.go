@@ -39,6 +39,15 @@ func ReadChange(message string) Change {
 	return c
 }
 
+// ReadChanges reads the messages of commits.
+func ReadChanges(messages []string) []Change {
+	changes := make([]Change, len(messages))
+	for i, m := range messages {
+		changes[i] = ReadChange(m)
+	}
+	return changes
+}
+
 // shown is a text of strangers as it may be shown and kept: without control characters, and not too long.
 func shown(text string, most int) string {
 	text = strings.Map(func(r rune) rune {

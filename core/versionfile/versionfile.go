@@ -62,6 +62,14 @@ func (p Place) Excerpt() string { return p.original }
 // Literal tells that the value stands there, and can be written.
 func (p Place) Literal() bool { return p.Computed == "" }
 
+// LeftFor is why it was not written: it is computed, or one flavour's own.
+func (p Place) LeftFor() string {
+	if p.Literal() {
+		return "it says its own"
+	}
+	return p.Computed
+}
+
 // Problem is something about a file that keeps it from being read.
 type Problem struct {
 	File    string `json:"file"`

@@ -88,13 +88,9 @@ func agreed(found versionfile.Found, now versionfile.Current) error {
 
 // write makes the app's places say a version.
 func (j *Job) write(i int, given api.Raised, found versionfile.Found) error {
-	name, err := version.Parse(given.Name)
+	next, err := given.Next()
 	if err != nil {
 		return err
-	}
-	next := versionfile.Next{Name: name, Builds: map[versionfile.Platform]version.BuildNumber{}}
-	for platform, n := range given.Builds {
-		next.Builds[versionfile.Platform(platform)] = n
 	}
 	changes, left := found.Changes(next)
 	files, err := versionfile.EditAll(j.tree(), changes)
@@ -108,11 +104,7 @@ func (j *Job) write(i int, given api.Raised, found versionfile.Found) error {
 		j.Attempt.Say(i, "%s:%d: %s, was %s", c.Place.File, c.Place.Line, c.Value, c.Place.Value)
 	}
 	for _, p := range left {
-		why := p.Computed
-		if p.Literal() {
-			why = "it says its own"
-		}
-		j.Attempt.Say(i, "%s:%d is left alone: %s", p.File, p.Line, why)
+		j.Attempt.Say(i, "%s:%d is left alone: %s", p.File, p.Line, p.LeftFor())
 	}
 	return nil
 }

@@ -206,9 +206,9 @@ func (l *landing) try(ctx context.Context) (api.Landed, error) {
 // send commits on top of from, and pushes.
 func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranch bool,
 	now versionfile.Found) (api.Landed, error) {
-	next := versionfile.Next{Name: l.name, Builds: map[versionfile.Platform]version.BuildNumber{}}
-	for platform, n := range l.given.Builds {
-		next.Builds[versionfile.Platform(platform)] = n
+	next, err := l.given.Next()
+	if err != nil {
+		return api.Landed{}, err
 	}
 	changes, _ := now.Changes(next)
 	files, err := versionfile.EditAll(l.treeAt(ctx, from), changes)

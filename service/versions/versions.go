@@ -260,24 +260,14 @@ func Given(had []store.Version, app string) *api.Raised {
 	return out
 }
 
-// maxCommits bounds the commits that are read to tell a version.
-const maxCommits = 5000
-
 // changesSince reads what the commits since the last release say.
 func (s *Versions) changesSince(ctx context.Context, run store.Run) ([]version.Change, error) {
 	_, repo, err := s.repository(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	messages, err := repo.SinceTag(ctx, run.Commit, maxCommits)
-	if err != nil {
-		return nil, err
-	}
-	changes := make([]version.Change, len(messages))
-	for i, m := range messages {
-		changes[i] = version.ReadChange(m)
-	}
-	return changes, nil
+	messages, err := repo.SinceTag(ctx, run.Commit)
+	return version.ReadChanges(messages), err
 }
 
 // repository opens a project's, brought up to date.

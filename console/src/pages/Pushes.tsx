@@ -1,22 +1,20 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import MenuItem from '@mui/material/MenuItem';
 import Paper from '@mui/material/Paper';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, done, take, type Push } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
+import { Choice } from '../parts/Choice';
 import { List } from '../parts/List';
 import { mono } from '../theme';
 import { ago } from '../text';
 
 const pageSize = 50;
 const states = ['waiting', 'planned', 'set-aside'] as const;
-type PushState = (typeof states)[number];
 
 /** What an event is about: its refs and their commits, or what it says of itself; and when it came. */
 function Of({ push }: { push: Push }) {
@@ -77,7 +75,7 @@ export default function Pushes() {
   const go = useNavigate();
   const queries = useQueryClient();
   const { may } = useMe();
-  const [search, setSearch] = useSearchParams();
+  const [search] = useSearchParams();
   useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
   const state = states.find((s) => s === search.get('state'));
   const pages = useInfiniteQuery({
@@ -96,7 +94,6 @@ export default function Pushes() {
       done(await api.POST('/api/v1/projects/{project}/pushes/{id}/retry', { params: { path: { project, id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ['pushes', project] }),
   });
-  const choose = (to: string) => setSearch(to ? { state: to as PushState } : {}, { replace: true });
   const pushes = pages.data?.pages.flatMap((p) => p.pushes) ?? [];
   const error = pages.error ?? retry.error;
   return (
@@ -105,21 +102,7 @@ export default function Pushes() {
         <Typography variant="h1" sx={{ flexGrow: 1 }}>
           Pushes, and what came of them
         </Typography>
-        <TextField
-          select
-          size="small"
-          label="State"
-          value={state ?? ''}
-          onChange={(e) => choose(e.target.value)}
-          sx={{ minWidth: 130 }}
-        >
-          <MenuItem value="">any</MenuItem>
-          {states.map((s) => (
-            <MenuItem key={s} value={s}>
-              {s}
-            </MenuItem>
-          ))}
-        </TextField>
+        <Choice label="State" name="state" options={{ '': 'any', ...Object.fromEntries(states.map((s) => [s, s])) }} />
       </Box>
       {error && (
         <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
