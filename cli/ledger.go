@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"strconv"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -63,7 +61,10 @@ func showLedger(ctx context.Context, c *cli.Command, cl *client.Client, args []s
 	f := api.LedgerFilter{App: c.String("app"), Platform: c.String("platform"), State: c.String("state"),
 		Contains: c.String("contains"), Before: c.Int64("before"), Limit: c.Int("limit")}
 	if c.Bool("csv") {
-		return ledgerCSV(ctx, c, cl, args[0], f)
+		return api.WriteLedger(terminal.Out(c), api.AsCSV, func(before int64) (api.Ledger, error) {
+			f.Before, f.Limit = before, 1000
+			return cl.Ledger(ctx, args[0], f)
+		})
 	}
 	ledger, err := cl.Ledger(ctx, args[0], f)
 	if err != nil || c.Bool("json") {
@@ -109,25 +110,4 @@ func stateColour(state string) string {
 		return terminal.Faint
 	}
 	return terminal.Strong
-}
-
-// ledgerCSV writes all pages.
-func ledgerCSV(ctx context.Context, c *cli.Command, cl *client.Client, project string, f api.LedgerFilter) error {
-	w := csv.NewWriter(terminal.Out(c))
-	_ = w.Write([]string{"id", "app", "platform", "name", "build", "last_build", "state", "run", "pipeline", "branch",
-		"commit", "landed", "issued", "why"})
-	for f.Limit = 1000; ; {
-		page, err := cl.Ledger(ctx, project, f)
-		if err != nil {
-			return terminal.Ending(terminal.ExitFailed, err)
-		}
-		for _, e := range page.Entries {
-			_ = w.Write([]string{fmt.Sprint(e.ID), e.App, e.Platform, e.Name, fmt.Sprint(e.Build), fmt.Sprint(e.LastBuild),
-				e.State, fmt.Sprint(e.Run), e.Pipeline, e.Branch, e.Commit, e.Landed, e.Issued.UTC().Format(time.RFC3339), e.Why})
-		}
-		if f.Before = page.Next; page.Next == 0 {
-			w.Flush()
-			return w.Error()
-		}
-	}
 }

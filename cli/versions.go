@@ -54,12 +54,16 @@ func versionsCommand() *cli.Command {
 			Action: raiseHere,
 		}, {
 			Name:  "notes",
-			Usage: "draft the notes of the next release from the commits since the last tag",
-			Description: "Grouped where the commits follow Conventional Commits 1.0.0. A trailer Release-Note: TEXT wins over " +
-				"a commit's own words;\n" +
-				"Release-Note: none leaves it out.\n\n" +
-				terminal.Example("piston versions notes", "piston versions notes > notes.md"),
-			Flags:  []cli.Flag{terminal.JSONFlag},
+			Usage: "draft the notes of the next release, from files and from the commits since the last tag",
+			Description: "piston/app.toml names the files, one for each language. The draft from commits is grouped " +
+				"where they follow\n" +
+				"Conventional Commits 1.0.0; a trailer Release-Note: TEXT wins over a commit's own words, and " +
+				"Release-Note: none\n" +
+				"leaves it out.\n\n" +
+				"Exit codes: 0 drafted; 1 a text is longer than stores take.\n\n" +
+				terminal.Example("piston versions notes", "piston versions notes --json"),
+			Flags: []cli.Flag{appFlag, &cli.StringFlag{Name: "language", Usage: "only in this language"},
+				terminal.JSONFlag},
 			Action: draftNotes,
 		}},
 		Action: showVersions,

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -76,7 +75,7 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 		known.Now = a.now.Name // the number of what is in the files
 	}
 	if wish.By == version.ByCommits {
-		messages, err := w.SinceTag(ctx)
+		messages, err := w.SinceTag(ctx, source.Since{})
 		if err != nil {
 			return terminal.Ending(terminal.ExitFailed, err)
 		}
@@ -199,36 +198,4 @@ func writeBeside(at string, text []byte, mode os.FileMode) (name string, err err
 		err = errors.Join(err, os.Remove(f.Name()))
 	}
 	return f.Name(), err
-}
-
-// What stores take of notes, in characters.
-const (
-	notesAndroid = 500
-	notesIOS     = 4000
-)
-
-func draftNotes(ctx context.Context, c *cli.Command) error {
-	if _, err := terminal.Words(c); err != nil {
-		return err
-	}
-	w, err := source.OpenWorkTree(ctx, ".")
-	if err != nil {
-		return terminal.Ending(terminal.ExitFailed, err)
-	}
-	messages, err := w.SinceTag(ctx)
-	if err != nil {
-		return terminal.Ending(terminal.ExitFailed, err)
-	}
-	notes := version.Draft(version.ReadChanges(messages))
-	length := utf8.RuneCountInString(notes.String())
-	if c.Bool("json") {
-		return terminal.PrintJSON(terminal.Out(c), map[string]any{"notes": notes, "text": notes.String(), "length": length})
-	}
-	if _, err := fmt.Fprint(terminal.Out(c), notes); err != nil {
-		return err
-	}
-	if length > notesAndroid {
-		fmt.Fprintf(os.Stderr, "%d characters: stores take %d for Android and %d for iOS\n", length, notesAndroid, notesIOS)
-	}
-	return nil
 }

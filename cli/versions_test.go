@@ -136,7 +136,7 @@ func TestNotesAreDrafted(t *testing.T) {
 	assert.Equal(t, "- Show currents\n", out)
 	out, code = run(t, "versions", "notes", "--json")
 	assert.Zero(t, code)
-	assert.Contains(t, out, `"length": 16`)
+	assert.Contains(t, out, `"characters": 15`)
 }
 
 func TestVersionsAskTheLedger(t *testing.T) {

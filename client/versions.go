@@ -41,3 +41,25 @@ func (c *Client) Ledger(ctx context.Context, project string, f api.LedgerFilter)
 func (c *Client) SetLedgerFloor(ctx context.Context, project string, in api.LedgerFloor) error {
 	return c.call(ctx, http.MethodPut, projectPath(project)+"/ledger/floor", in, nil)
 }
+
+func notesPath(project string, at api.ReleasePath) string {
+	return projectPath(project) + "/releases/" + url.PathEscape(at.App) + "/" + url.PathEscape(at.Name) + "/notes"
+}
+
+// Notes gives what is told of a release.
+func (c *Client) Notes(ctx context.Context, project string, at api.ReleasePath) (api.ReleaseNotes, error) {
+	return get[api.ReleaseNotes](ctx, c, notesPath(project, at))
+}
+
+// CorrectNotes writes what a person says instead of a draft, in one language.
+func (c *Client) CorrectNotes(ctx context.Context, project string, at api.ReleasePath, language string,
+	in api.NotesCorrection) error {
+	return c.call(ctx, http.MethodPut, notesPath(project, at)+"/"+url.PathEscape(language), in, nil)
+}
+
+// TakeBackNotes makes notes in one language those of the draft again.
+func (c *Client) TakeBackNotes(ctx context.Context, project string, at api.ReleasePath, language string,
+	revision int) error {
+	path := notesPath(project, at) + "/" + url.PathEscape(language) + "?revision=" + strconv.Itoa(revision)
+	return c.call(ctx, http.MethodDelete, path, nil, nil)
+}

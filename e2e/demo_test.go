@@ -196,6 +196,13 @@ func checkConsole(t *testing.T, s *server) {
 	do("a store had more", chromedp.Click(`//button[@aria-label="Set floor of almanac for Android"]`),
 		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Build number")]/following::input[1]`, "412"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
+	do("notes of the release", chromedp.Click(`//button[@aria-label="Notes of almanac 1.5.0"]`),
+		shows("Drafted from the commits"), shows("Android: "),
+		chromedp.SendKeys(`[role=dialog] textarea`, strings.Repeat("x", 500)),
+		shows("too many"), chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitNotPresent(`[role=dialog]`),
+		chromedp.Click(`//button[@aria-label="Notes of almanac 1.5.0"]`), shows("Corrected by admin"),
+		chromedp.Click(`//button[text()="Put the draft back"]`), chromedp.Click(`[role=dialog] button[type=submit]`),
+		chromedp.WaitNotPresent(`[role=dialog]`))
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)
 	checkMarkup(t, s, do)

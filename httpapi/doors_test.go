@@ -111,20 +111,24 @@ var routes = map[string]outcomes{
 	"POST /api/v1/projects/{project}/runs/{number}/stop":  forBuilder,
 	"POST /api/v1/projects/{project}/runs/{number}/again": forBuilder,
 
-	"PUT /api/v1/projects/{project}/hold":                    forKeepers,
-	"POST /api/v1/projects/{project}/pushes/{id}/retry":      forKeepers,
-	"PUT /api/v1/projects/{project}/limit":                   forKeepers,
-	"PUT /api/v1/projects/{project}/kept":                    forKeepers,
-	"GET /api/v1/projects/{project}/ledger":                  forReaders,
-	"PUT /api/v1/projects/{project}/ledger/floor":            forKeepers,
-	"GET /api/v1/projects/{project}/lendings":                forKeepers,
-	"PUT /api/v1/projects/{project}/lendings":                forKeepers,
-	"GET /api/v1/projects/{project}/hook-key":                forKeepers,
-	"GET /api/v1/projects/{project}/audit":                   forKeepers,
-	"PUT /api/v1/projects/{project}/secrets/{name}":          forKeepers,
-	"PUT /api/v1/projects/{project}/secrets/{name}/settings": forKeepers,
-	"POST /api/v1/projects/{project}/secrets/{name}/restore": forKeepers,
-	"DELETE /api/v1/projects/{project}/secrets/{name}":       forKeepers,
+	"PUT /api/v1/projects/{project}/hold":                                      forKeepers,
+	"POST /api/v1/projects/{project}/pushes/{id}/retry":                        forKeepers,
+	"PUT /api/v1/projects/{project}/limit":                                     forKeepers,
+	"PUT /api/v1/projects/{project}/kept":                                      forKeepers,
+	"GET /api/v1/projects/{project}/ledger":                                    forReaders,
+	"PUT /api/v1/projects/{project}/ledger/floor":                              forKeepers,
+	"GET /api/v1/projects/{project}/ledger/all":                                forReaders,
+	"GET /api/v1/projects/{project}/releases/{app}/{name}/notes":               forReaders,
+	"PUT /api/v1/projects/{project}/releases/{app}/{name}/notes/{language}":    forBuilder,
+	"DELETE /api/v1/projects/{project}/releases/{app}/{name}/notes/{language}": forBuilder,
+	"GET /api/v1/projects/{project}/lendings":                                  forKeepers,
+	"PUT /api/v1/projects/{project}/lendings":                                  forKeepers,
+	"GET /api/v1/projects/{project}/hook-key":                                  forKeepers,
+	"GET /api/v1/projects/{project}/audit":                                     forKeepers,
+	"PUT /api/v1/projects/{project}/secrets/{name}":                            forKeepers,
+	"PUT /api/v1/projects/{project}/secrets/{name}/settings":                   forKeepers,
+	"POST /api/v1/projects/{project}/secrets/{name}/restore":                   forKeepers,
+	"DELETE /api/v1/projects/{project}/secrets/{name}":                         forKeepers,
 
 	"POST /api/v1/projects":                     forAdmins,
 	"PUT /api/v1/projects/{project}/network":    forAdmins,
@@ -285,7 +289,7 @@ func (y *yard) askFor(patience time.Duration, visitor, method, path, body string
 var params = regexp.MustCompile(`\{\w+\}`)
 
 func (y *yard) path(route string) string {
-	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{commit}": strings.Repeat("0", 40), "{attempt}": fmt.Sprint(y.attempt)}
+	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{commit}": strings.Repeat("0", 40), "{attempt}": fmt.Sprint(y.attempt), "{app}": "app", "{language}": "en"}
 	return params.ReplaceAllStringFunc(strings.Replace(route, "*", "", 1), func(p string) string { return values[p] })
 }
 

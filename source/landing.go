@@ -23,7 +23,7 @@ type Landing struct {
 	dir    string
 	env    []string
 	token  string
-	signer ssh.Signer // nil: commits are not signed
+	signer ssh.Signer // nil: nothing is signed
 }
 
 // Person is who a commit is by.
@@ -140,7 +140,7 @@ func (l *Landing) Commit(ctx context.Context, parent string, files map[string][]
 	return l.sign(ctx, commit)
 }
 
-// SignBy makes it sign its commits by an SSH key, which is in PEM or OpenSSH's own form.
+// SignBy makes it sign commits and tags by an SSH key, which is in PEM or OpenSSH's own form.
 func (l *Landing) SignBy(key []byte) (err error) {
 	l.signer, err = ssh.ParsePrivateKey(key)
 	if err != nil {
@@ -149,12 +149,20 @@ func (l *Landing) SignBy(key []byte) (err error) {
 	return nil
 }
 
+// text is what an object says.
+func (l *Landing) text(ctx context.Context, kind, name string) ([]byte, error) {
+	text, err := l.command(ctx, "cat-file", kind, name).Output()
+	if err != nil {
+		return nil, fmt.Errorf("git cat-file: %w", err)
+	}
+	return text, nil
+}
+
 // sign makes the same commit with a signature.
 func (l *Landing) sign(ctx context.Context, commit string) (string, error) {
-	cmd := l.command(ctx, "cat-file", "commit", commit)
-	text, err := cmd.Output()
+	text, err := l.text(ctx, "commit", commit)
 	if err != nil {
-		return "", fmt.Errorf("git cat-file: %w", err)
+		return "", err
 	}
 	sig, err := signSSH(l.signer, text)
 	if err != nil {
@@ -165,7 +173,23 @@ func (l *Landing) sign(ctx context.Context, commit string) (string, error) {
 
 // Tag makes an annotated tag on a commit that was made; that of a try before gives way to it.
 func (l *Landing) Tag(ctx context.Context, name, commit, message string) error {
-	_, err := l.run(ctx, []byte(message), "tag", "--force", "--annotate", "--file=-", "--", name, commit)
+	_, err := l.run(ctx, []byte(message), "tag", "--force", "--annotate", "--cleanup=whitespace", "--file=-", "--", name,
+		commit)
+	if err != nil || l.signer == nil {
+		return err
+	}
+	text, err := l.text(ctx, "tag", "refs/tags/"+name)
+	if err != nil {
+		return err
+	}
+	sig, err := signSSH(l.signer, text)
+	if err != nil {
+		return err
+	}
+	made, err := l.run(ctx, append(text, sig+"\n"...), "hash-object", "-t", "tag", "-w", "--stdin")
+	if err == nil {
+		_, err = l.run(ctx, nil, "update-ref", "refs/tags/"+name, made)
+	}
 	return err
 }
 

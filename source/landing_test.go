@@ -90,12 +90,42 @@ func TestALandingIsOneCommitOfSomeFiles(t *testing.T) {
 	assert.Equal(t, commit, by)
 	l.git("checkout", "-q", "main")
 	l.git("commit", "-q", "--allow-empty", "-m", "feat: more\n\nand why")
-	messages, err := r.SinceTag(ctx, l.git("rev-parse", "main"))
+	messages, err := r.SinceTag(ctx, l.git("rev-parse", "main"), Since{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"feat: more\n\nand why\n"}, messages)
-	messages, err = r.SinceTag(ctx, head)
+	messages, err = r.SinceTag(ctx, head, Since{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"First\n"}, messages, "without a tag, all")
+}
+
+func TestSinceWhichTagARelease(t *testing.T) {
+	l, r, _ := toLandOn(t)
+	l.git("checkout", "-q", "main")
+	change := func(message, tag string) (commit string) {
+		l.git("commit", "-q", "--allow-empty", "-m", message)
+		if tag != "" {
+			l.git("tag", tag)
+		}
+		return l.git("rev-parse", "HEAD")
+	}
+	change("one", "v1.0.0")
+	two := change("two", "v1.1.0-rc.1")
+	change("three", "v1.1.0")
+	for _, c := range []struct {
+		since Since
+		want  string
+	}{
+		{Since{}, ""}, {Since{Not: "v1.1.0"}, "three"}, {Since{Not: "v1.1.0", Final: true}, "three two"},
+		{Since{Not: "v1.1.0", Or: two}, "three"},
+	} {
+		messages, err := r.SinceTag(t.Context(), "main", c.since)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, strings.Join(strings.Fields(strings.Join(messages, " ")), " "), "%+v", c.since)
+	}
+	l.git("tag", "-d", "v1.0.0", "v1.1.0-rc.1", "v1.1.0")
+	messages, err := r.SinceTag(t.Context(), "main", Since{Or: two})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"three\n"}, messages, "a release without a tag")
 }
 
 func TestWhatTheOtherSideOfALandingSays(t *testing.T) {
@@ -147,13 +177,17 @@ func TestCommitsAreSignedByAnSSHKey(t *testing.T) {
 		require.NoError(t, landing.SignBy(text))
 		commit, err := landing.Commit(t.Context(), l.git("rev-parse", "main"), map[string][]byte{"VERSION": []byte("1.5.0\n")}, bot, "Release\n\nPiston-Run-Of: a/1\n")
 		require.NoError(t, err)
-		require.NoError(t, landing.Push(t.Context(), commit+":refs/heads/main"))
+		require.NoError(t, landing.Tag(t.Context(), "v1.5.0", commit, "Tidewick 1.5.0\n\n# as it stands\n"))
+		require.NoError(t, landing.Push(t.Context(), commit+":refs/heads/main", "refs/tags/v1.5.0:refs/tags/v1.5.0"))
 		signer, err := ssh.ParsePrivateKey(text)
 		require.NoError(t, err)
 		allowed := filepath.Join(t.TempDir(), "allowed")
 		require.NoError(t, os.WriteFile(allowed, append([]byte(bot.Email+" "), ssh.MarshalAuthorizedKey(signer.PublicKey())...), 0o600))
 		out := l.git("-c", "gpg.ssh.allowedSignersFile="+allowed, "verify-commit", "--verbose", commit)
 		assert.Contains(t, out, "Good \"git\" signature for "+bot.Email, name)
+		out = l.git("-c", "gpg.ssh.allowedSignersFile="+allowed, "verify-tag", "--verbose", "v1.5.0")
+		assert.Contains(t, out, "Good \"git\" signature for "+bot.Email, name)
+		assert.Contains(t, out, "\n# as it stands")
 		assert.Equal(t, "Release\n\nPiston-Run-Of: a/1", l.git("log", "-1", "--format=%B", commit))
 	}
 	_, _, landing := toLandOn(t)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"gentlepiston.example/piston/core/record"
@@ -168,6 +169,25 @@ func (q Q) SetRunVersion(ctx context.Context, run record.RunID, name string, bui
 	return q.do(ctx, nil, `UPDATE runs SET version_name = $2, build_number = greatest(build_number, $3),
 		env = CASE jsonb_typeof(env) WHEN 'object' THEN env ELSE '{}' END || $4::jsonb WHERE id = $1`,
 		run, name, int64(build), asJSON(env))
+}
+
+// Released are the versions of a release, whatever became of them.
+func (q Q) Released(ctx context.Context, r Release) (list []Version, err error) {
+	err = q.list(ctx, &list, `SELECT `+versionColumns+` WHERE v.project_id = $1 AND v.app = $2 AND v.name_key = $3
+		ORDER BY v.id DESC LIMIT 100`, r.Project, r.App, r.Key)
+	return list, err
+}
+
+// LastReleased is the commit of the highest name below another that an app has kept, and is a release itself; "" when
+// there is none.
+func (q Q) LastReleased(ctx context.Context, r Release) (commit string, err error) {
+	err = q.get(ctx, &commit, `SELECT r.commit_id FROM versions v JOIN runs r ON r.id = v.run_id
+		WHERE v.project_id = $1 AND v.app = $2 AND v.name_key < $3 AND v.reserved AND v.state = 'kept'
+		AND strpos(v.name, '-') = 0 ORDER BY v.name_key DESC LIMIT 1`, r.Project, r.App, r.Key)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return commit, err
 }
 
 // VersionFilter chooses of a project's versions.

@@ -35,7 +35,7 @@ func (d *desk) Raise(ctx context.Context, _ record.AttemptID, in api.RaiseReques
 		}
 	}
 	if in.By == version.ByCommits {
-		messages, err := v.tree.SinceTag(ctx)
+		messages, err := v.tree.SinceTag(ctx, source.Since{Not: v.tag})
 		if err != nil {
 			return api.Raised{}, err
 		}

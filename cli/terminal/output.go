@@ -29,13 +29,15 @@ func PrintJSON(w io.Writer, v any) error {
 type Screen struct {
 	w      io.Writer
 	Colour bool
-	width  int // 0 where there is no terminal
+	Person bool // whether there is a terminal
+	width  int  // 0 where there is no terminal
 }
 
 // NewScreen finds out what is at the other end.
 func NewScreen(w io.Writer) *Screen {
 	s := &Screen{w: w}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.Person = true
 		s.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
 			s.width = width

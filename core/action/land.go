@@ -14,9 +14,10 @@ const landAbout = "Commits what the run's `raise` has written, and nothing else,
 type Land struct {
 	// Which app's version. Default: the one the run has raised.
 	App string `toml:"app" json:"app,omitempty"`
-	// The commit's message. {name}, {build} and {run} stand for the version name, the build number and the run's.
+	// The message of commit and tag. {name}, {build} and {run} stand for the version name, the build number and the
+	// run's, {notes} for the release's notes in the language of the commits.
 	//
-	//	land = { message = "Release {name} ({build})" }
+	//	land = { message = "Release {name} ({build})\n\n{notes}" }
 	Message string `toml:"message" json:"message,omitempty"`
 	// Whether to tag the commit with the version.
 	//
@@ -41,7 +42,7 @@ type Land struct {
 	//
 	//	land = { key = "LANDING_TOKEN" }
 	Key string `toml:"key" json:"key,omitempty"`
-	// A secret of the service with a private SSH key, by which it signs the commit. No runner is given it.
+	// A secret of the service with a private SSH key, by which it signs commit and tag. No runner is given it.
 	//
 	//	land = { sign = "LANDING_KEY" }
 	Sign string `toml:"sign" json:"sign,omitempty"`
@@ -72,8 +73,8 @@ func (l *Land) Complaints() (list []Complaint) {
 	add := func(key, message, fix string) { list = append(list, Complaint{"bad-value", key, message, fix}) }
 	for key, text := range map[string]string{"message": l.Message, "tag_name": l.TagName} {
 		for _, mark := range markForm.FindAllString(text, -1) {
-			if !landMarks[mark] {
-				add(key, mark+" stands for nothing", "{name}, {build}, {run} and {app} do.")
+			if !landMarks[mark] && (mark != "{notes}" || key != "message") {
+				add(key, mark+" stands for nothing", "{name}, {build}, {run} and {app} do; in a message {notes}, too.")
 			}
 		}
 	}

@@ -41,6 +41,8 @@ type App struct {
 	Build *Numbering `toml:"build"`
 	// Places that are not found by themselves.
 	Place []AppPlace `toml:"place"`
+	// What those who use it are told of a release.
+	Notes *AppNotes `toml:"notes"`
 }
 
 // Numbering is how build numbers follow each other.
@@ -166,6 +168,9 @@ func (v *validator) apps(a *Apps) {
 			if wrong := n.Numbering().Complaint(); wrong != "" {
 				v.add("bad-value", wrong, "See the reference of app.toml.", at("build")...)
 			}
+		}
+		if app.Notes != nil {
+			v.appNotes(*app.Notes, func(key string) []string { return at("notes", key) })
 		}
 		for i, p := range app.Place {
 			v.appPlace(p, func(key string) []string { return at("place", fmt.Sprint(i), key) })

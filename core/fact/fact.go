@@ -61,6 +61,7 @@ const (
 	TokenAdd       Kind = "token.add"
 	TokenRevoke    Kind = "token.revoke"
 	VersionLand    Kind = "version.land"
+	NotesCorrect   Kind = "notes.correct"
 )
 
 // act is what follows from most of what people do.
@@ -73,7 +74,7 @@ var Kinds = map[Kind]Follows{
 	PasswordReset:  act, PersonAdd: act, PersonChange: act, ProjectAdd: act, ProjectLend: act, ProjectNetwork: act,
 	PushRetry: act, RoleGrant: act, RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act,
 	SecretChange: act, SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
-	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
+	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act, NotesCorrect: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

@@ -17,9 +17,14 @@ type Change struct {
 	Note string
 }
 
+// RunTrailer names the run whose version a commit brought into the repository. What made it is no news to those who use
+// the app.
+const RunTrailer = "Piston-Run-Of"
+
 var (
 	changeForm   = regexp.MustCompile(`^([A-Za-z]+)(?:\(([^()\r\n]*)\))?(!)?: +(\S.*)$`)
 	breakingForm = regexp.MustCompile(`(?m)^BREAKING[ -]CHANGE: +\S`)
+	ownForm      = regexp.MustCompile(`(?m)^` + RunTrailer + `: +\S`)
 	noteForm     = regexp.MustCompile(`(?im)^Release-Note: *(\S.*(?:\n[ \t]+\S.*)*)$`)
 )
 
@@ -35,6 +40,9 @@ func ReadChange(message string) Change {
 	c.About, c.Scope = shown(c.About, 200), shown(c.Scope, 50)
 	if m := noteForm.FindStringSubmatch(message); m != nil {
 		c.Note = shown(strings.Join(strings.Fields(m[1]), " "), 500)
+	}
+	if ownForm.MatchString(message) {
+		c.Note = "none"
 	}
 	return c
 }

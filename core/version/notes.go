@@ -79,3 +79,12 @@ func (n Notes) String() string {
 	}
 	return b.String()
 }
+
+// NotesLimit is how many characters a platform's stores take of notes, in one language.
+type NotesLimit struct {
+	Platform   string `json:"platform" enum:"android,ios"`
+	Characters int    `json:"characters"`
+}
+
+// NotesLimits are those of all platforms.
+var NotesLimits = []NotesLimit{{"android", 500}, {"ios", 4000}}

@@ -23,4 +23,5 @@ func TestNotesAreDraftedFromCommits(t *testing.T) {
 	assert.Equal(t, "- One\n- Two\n", draft("one", "two"), "one group needs no heading")
 	assert.Empty(t, draft())
 	assert.Empty(t, draft("docs: x"))
+	assert.Empty(t, draft("Raise the version to 1.4.0 (12)\n\nPiston-Run-Of: tidewick/3\n"), "what a run has landed is no news")
 }

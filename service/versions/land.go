@@ -111,11 +111,11 @@ type landing struct {
 	given   *api.Raised
 	name    version.Parts
 	project store.Project
-	repo    source.Repo
-	reader  *source.Reader
-	push    *source.Landing
-	branch  string
-	token   string
+	files
+	push   *source.Landing
+	branch string
+	token  string
+	notes  string // in the language of the commits
 }
 
 func (l *landing) begin(ctx context.Context) (err error) {
@@ -130,6 +130,11 @@ func (l *landing) begin(ctx context.Context) (err error) {
 	if l.run.Branch != "" && l.run.Branch != main && l.branch != l.run.Branch {
 		return fmt.Errorf("a run of %s lands on that branch only, not on %s: %w; one of %s may land elsewhere",
 			l.run.Branch, l.branch, ground.ErrForbidden, main)
+	}
+	if strings.Contains(l.in.Message, "{notes}") {
+		if l.notes, err = l.notesOf(ctx, l.run, l.given); err != nil {
+			return err
+		}
 	}
 	if l.in.Key != "" {
 		if l.token, err = l.secrets.Own(ctx, l.run, l.in.Key); err != nil {
@@ -186,7 +191,7 @@ func (l *landing) try(ctx context.Context) (api.Landed, error) {
 		}
 	}
 	from, onBranch := head.ID, true
-	now, err := l.placesAt(ctx, head.ID)
+	now, err := l.places(ctx, l.in.App, head.ID)
 	if err != nil {
 		return api.Landed{}, err
 	}
@@ -196,7 +201,7 @@ func (l *landing) try(ctx context.Context) (api.Landed, error) {
 	case above: // the branch says a later one of ours: only the tag is to come
 		from, onBranch = l.run.Commit, false
 		out.Note = fmt.Sprintf("%s says %s already, so that it was left as it is", l.branch, now.Current().Name)
-		if now, err = l.placesAt(ctx, from); err != nil {
+		if now, err = l.places(ctx, l.in.App, from); err != nil {
 			return api.Landed{}, err
 		}
 	}
@@ -211,15 +216,15 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 		return api.Landed{}, err
 	}
 	changes, _ := now.Changes(next)
-	files, err := versionfile.EditAll(l.treeAt(ctx, from), changes)
+	edited, err := versionfile.EditAll(l.tree(ctx, from), changes)
 	if err != nil {
 		return api.Landed{}, told(ctx, err)
 	}
-	out.Files = sorted(files)
+	out.Files = sorted(edited)
 	out.Commit = from
 	by := source.Person{Name: "Piston", Email: "piston@" + l.project.Name + ".invalid"}
-	if len(files) > 0 {
-		if out.Commit, err = l.push.Commit(ctx, from, files, by, l.message()); err != nil {
+	if len(edited) > 0 {
+		if out.Commit, err = l.push.Commit(ctx, from, edited, by, l.message()); err != nil {
 			return api.Landed{}, told(ctx, err)
 		}
 	}
@@ -231,7 +236,7 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 		if source.IsLocal(l.project.Remote) {
 			refs = append(refs, out.Commit+":refs/proposals/"+l.branch+"/raise-"+l.given.Name)
 		}
-	case onBranch && len(files) > 0:
+	case onBranch && len(edited) > 0:
 		refs = []string{out.Commit + ":refs/heads/" + l.branch}
 	}
 	if out.Tag != "" {
@@ -280,7 +285,7 @@ func (l *landing) noted(ctx context.Context, out api.Landed) error {
 // fill puts what they stand for in the marks of a text.
 func (l *landing) fill(text string) string {
 	return strings.NewReplacer("{name}", l.given.Name, "{build}", l.given.Env["PISTON_BUILD_NUMBER"], "{run}",
-		fmt.Sprint(l.run.Number), "{app}", l.in.App).Replace(text)
+		fmt.Sprint(l.run.Number), "{app}", l.in.App, "{notes}", l.notes).Replace(text)
 }
 
 func (l *landing) tagName() string {
@@ -293,14 +298,18 @@ func (l *landing) tagName() string {
 
 // severalApps tells whether the repository has more apps than one, as of the run's commit.
 func (l *landing) severalApps() bool {
-	apps, err := l.appsAt(l.run.Commit)
+	apps, err := l.apps(l.run.Commit)
 	return err == nil && len(apps.App) > 1
 }
 
 // message is the commit's, with the run it is of as a trailer.
 func (l *landing) message() string {
 	text := strings.TrimSpace(l.fill(cmp.Or(l.in.Message, "Raise the version to {name} ({build})")))
-	return fmt.Sprintf("%s\n\nPiston-Run-Of: %s/%d\n", text, l.project.Name, l.run.Number)
+	return text + "\n" + l.trailer()
+}
+
+func (l *landing) trailer() string {
+	return fmt.Sprintf("\n%s: %s/%d\n", version.RunTrailer, l.project.Name, l.run.Number)
 }
 
 // isDone finds what an earlier try has pushed whose answer was lost: the tag, on a commit with this run's trailer.
@@ -314,7 +323,7 @@ func (l *landing) isDone(ctx context.Context, out api.Landed) (api.Landed, error
 		return api.Landed{}, nil
 	case err != nil:
 		return api.Landed{}, err
-	case strings.Contains(at.Message, fmt.Sprintf("\nPiston-Run-Of: %s/%d\n", l.project.Name, l.run.Number)):
+	case strings.Contains(at.Message, l.trailer()):
 		out.Commit, out.Note = at.ID, "it had landed already"
 		return out, l.noted(ctx, out)
 	}
@@ -325,7 +334,7 @@ func (l *landing) isDone(ctx context.Context, out api.Landed) (api.Landed, error
 // overtaken tells whether the branch says a later version that the service has landed. What somebody else has raised
 // the same places to since the run's commit is an error that says who.
 func (l *landing) overtaken(ctx context.Context, now versionfile.Found) (bool, error) {
-	then, err := l.placesAt(ctx, l.run.Commit)
+	then, err := l.places(ctx, l.in.App, l.run.Commit)
 	if err != nil {
 		return false, err
 	}
@@ -353,56 +362,4 @@ func (l *landing) overtaken(ctx context.Context, now versionfile.Found) (bool, e
 			ground.ErrInvalid)
 	}
 	return false, nil
-}
-
-// appsAt reads the apps of a commit.
-func (l *landing) appsAt(commit string) (*definition.Apps, error) {
-	f, err := l.reader.File(commit, definition.AppsPath, definition.MaxFileSize)
-	if err != nil && !errors.Is(err, source.ErrNoObject) {
-		return nil, err
-	}
-	apps, wrong := definition.ParseApps(f.Text)
-	if apps == nil {
-		return nil, fmt.Errorf("%s cannot be used as it is at commit %.12s: %s: %w", definition.AppsPath, commit,
-			wrong[0].Message, ground.ErrInvalid)
-	}
-	return apps, nil
-}
-
-// placesAt finds where the app's versions stand in a commit.
-func (l *landing) placesAt(ctx context.Context, commit string) (versionfile.Found, error) {
-	apps, err := l.appsAt(commit)
-	if err != nil {
-		return versionfile.Found{}, err
-	}
-	name := l.in.App
-	if name == definition.SoleApp && apps.App[name] == nil {
-		name = ""
-	}
-	app, err := apps.Named(name)
-	if err != nil {
-		return versionfile.Found{}, fmt.Errorf("at commit %.12s %w: %w", commit, err, ground.ErrInvalid)
-	}
-	return app.Places(l.treeAt(ctx, commit)), nil
-}
-
-// treeAt is the files of a commit.
-func (l *landing) treeAt(ctx context.Context, commit string) versionfile.Tree {
-	t := versionfile.Tree{Read: func(name string) ([]byte, error) {
-		f, err := l.reader.File(commit, name, versionfile.MaxFile)
-		if err == nil && f.Text == nil {
-			err = fmt.Errorf("it has more than %d MiB", versionfile.MaxFile>>20)
-		}
-		return f.Text, err
-	}}
-	links := map[string]bool{}
-	entries, _ := l.repo.Tree(ctx, commit) // without any there is no place, which is said
-	for _, e := range entries {
-		links[e.Path] = e.Mode == "120000"
-		if e.Mode != "160000" {
-			t.Paths = append(t.Paths, e.Path)
-		}
-	}
-	t.Link = func(name string) bool { return links[name] }
-	return t
 }

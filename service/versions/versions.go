@@ -92,6 +92,9 @@ func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.R
 		out, err = r.do(ctx, q)
 		return err
 	})
+	if err == nil && out.Counts {
+		s.draftNotes(ctx, run, out)
+	}
 	return out, err
 }
 
@@ -266,7 +269,7 @@ func (s *Versions) changesSince(ctx context.Context, run store.Run) ([]version.C
 	if err != nil {
 		return nil, err
 	}
-	messages, err := repo.SinceTag(ctx, run.Commit)
+	messages, err := repo.SinceTag(ctx, run.Commit, source.Since{Not: run.Tag})
 	return version.ReadChanges(messages), err
 }
 

@@ -10,6 +10,8 @@ export type Push = Schemas['Push'];
 export type Kept = Schemas['Kept'];
 export type LedgerEntry = Schemas['LedgerEntry'];
 export type LedgerLine = Schemas['LedgerLine'];
+export type ReleaseNote = Schemas['ReleaseNote'];
+export type ReleaseNotes = Schemas['ReleaseNotes'];
 export type Rules = Schemas['Rules'];
 export type Reported = Schemas['Reported'];
 export type Group = Schemas['Group'];
@@ -57,6 +59,8 @@ export function done(answer: { response: Response; error?: { detail?: string } }
 }
 
 const base = '/api/v1/projects';
+export const ledgerAddress = (project: string, search: Record<string, string>) =>
+  `${base}/${encodeURIComponent(project)}/ledger/all?${new URLSearchParams(search).toString()}`;
 export const artifactAddress = (project: string, run: number, id: number) =>
   `${base}/${encodeURIComponent(project)}/runs/${run}/artifacts/${id}`;
 export const logAddress = (project: string, run: number, job: string, attempt: number) =>

@@ -7,17 +7,18 @@ import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import { api, done, take, type LedgerEntry, type LedgerLine } from '../api/client';
+import { api, done, ledgerAddress, take, type LedgerLine } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
 import { Choice } from '../parts/Choice';
 import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
+import { ReleaseNotes } from '../parts/ReleaseNotes';
 import { ago } from '../text';
 import { mono } from '../theme';
+import { platforms, together, type Handed } from '../versions';
 
 const states = { building: 'building', kept: 'kept', void: 'void' } as const;
-const platforms = { android: 'Android', ios: 'iOS' } as const;
 
 const among = <T extends object>(of: T, word: string | null) =>
   word !== null && word in of ? (word as keyof T) : undefined;
@@ -98,12 +99,15 @@ const short = (commit: string) => (
   </Box>
 );
 
-function cells(e: LedgerEntry, project: string) {
+function cells(h: Handed, project: string, several: boolean, notes: (h: Handed) => void) {
+  const e = h.entry;
   return [
-    <b key="n">{e.name}</b>,
-    e.last_build > e.build ? `${e.build}–${e.last_build}` : e.build,
-    `${e.app}, ${platforms[e.platform]}`,
-    e.state,
+    <Box key="n" sx={{ whiteSpace: 'nowrap' }}>
+      <b>{e.name}</b>
+      {several && <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{e.app}</Box>}
+    </Box>,
+    h.builds,
+    h.states,
     <Box key="r">
       <Box component={Link} to={`/${encodeURIComponent(project)}/${e.run}`} sx={{ color: 'primary.main' }}>
         {e.pipeline} run {e.run}
@@ -114,7 +118,23 @@ function cells(e: LedgerEntry, project: string) {
     </Box>,
     e.landed ? short(e.landed) : '',
     e.why,
+    <Button key="w" size="small" aria-label={`Notes of ${e.app} ${e.name}`} onClick={() => notes(h)}>
+      Notes
+    </Button>,
   ];
+}
+
+/** Links to all that the page lists, as files. */
+function Export({ project, search }: { project: string; search: Record<string, string> }) {
+  return (
+    <Box sx={{ display: 'flex', gap: 1 }}>
+      {(['csv', 'json'] as const).map((as) => (
+        <Button key={as} component="a" size="small" href={ledgerAddress(project, { ...search, as })} download>
+          Export {as.toUpperCase()}
+        </Button>
+      ))}
+    </Box>
+  );
 }
 
 /** What was handed out, the newest first, and what became of it. */
@@ -125,24 +145,33 @@ export default function Versions() {
   useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
   const state = among(states, search.get('state'));
   const platform = among(platforms, search.get('platform'));
+  const app = search.get('app') ?? '';
+  const [shown, show] = useState<Handed>();
+  const chosen = { ...(state && { state }), ...(platform && { platform }), ...(app && { app }) };
   const pages = useInfiniteQuery({
-    queryKey: ['ledger', project, state, platform],
+    queryKey: ['ledger', project, state, platform, app],
     initialPageParam: 0,
     placeholderData: keepPreviousData,
     refetchInterval: 5_000,
     queryFn: async ({ pageParam }) => {
-      const query = { ...(state && { state }), ...(platform && { platform }), ...(pageParam && { before: pageParam }) };
+      const query = { ...chosen, ...(pageParam && { before: pageParam }) };
       return take(await api.GET('/api/v1/projects/{project}/ledger', { params: { path: { project }, query } }));
     },
     getNextPageParam: (page) => page.next,
   });
-  const entries = pages.data?.pages.flatMap((p) => p.entries) ?? [];
+  const handed = together(pages.data?.pages.flatMap((p) => p.entries) ?? []);
+  const lines = pages.data?.pages[0]?.lines ?? [];
+  const apps = [...new Set(lines.map((l) => l.app))];
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h1" sx={{ flexGrow: 1 }}>
           Versions
         </Typography>
+        <Export project={project} search={chosen} />
+        {apps.length > 1 && (
+          <Choice label="App" name="app" options={{ '': 'any', ...Object.fromEntries(apps.map((a) => [a, a])) }} />
+        )}
         <Choice label="Platform" name="platform" options={{ '': 'any', ...platforms }} />
         <Choice label="State" name="state" options={{ '': 'any', ...states }} />
       </Box>
@@ -151,20 +180,23 @@ export default function Versions() {
           {pages.error.message}
         </Alert>
       )}
-      {pages.data && <Lines project={project} lines={pages.data.pages[0]?.lines ?? []} />}
-      {pages.data && entries.length === 0 && (
+      {pages.data && <Lines project={project} lines={lines} />}
+      {shown && (
+        <ReleaseNotes of={{ project, app: shown.entry.app, name: shown.entry.name }} close={() => show(undefined)} />
+      )}
+      {pages.data && handed.length === 0 && (
         <Alert severity="info" variant="outlined">
-          {state || platform
+          {state || platform || app
             ? 'Nothing of that kind.'
             : 'No version was handed out yet. A step raise = { by = "patch" } takes the first.'}
         </Alert>
       )}
-      {entries.length > 0 && (
+      {handed.length > 0 && (
         <Paper sx={{ overflowX: 'auto' }}>
           <List
             label="Versions"
-            heads={['Version', 'Build', 'App', 'State', 'Run', 'Landed', 'Why']}
-            rows={entries.map((e) => ({ key: String(e.id), cells: cells(e, project) }))}
+            heads={['Version', 'Build', 'State', 'Run', 'Landed', 'Why', '']}
+            rows={handed.map((h) => ({ key: h.key, cells: cells(h, project, apps.length > 1, show) }))}
           />
         </Paper>
       )}

@@ -17,6 +17,7 @@ export function FormDialog({
   run,
   danger,
   wide,
+  reading,
   children,
 }: {
   title: string;
@@ -26,6 +27,8 @@ export function FormDialog({
   run: () => Promise<unknown>;
   danger?: boolean;
   wide?: boolean;
+  /** There is nothing to do for who looks at it. */
+  reading?: boolean;
   children: ReactNode;
 }) {
   const queries = useQueryClient();
@@ -37,7 +40,8 @@ export function FormDialog({
     },
   });
   return (
-    <Dialog open onClose={close} fullWidth maxWidth={wide ? 'sm' : 'xs'}>
+    // A click beside it loses nothing that was typed.
+    <Dialog open onClose={(_, why) => why !== 'backdropClick' && close()} fullWidth maxWidth={wide ? 'sm' : 'xs'}>
       <Box
         component="form"
         onSubmit={(e) => {
@@ -55,10 +59,12 @@ export function FormDialog({
           )}
         </DialogContent>
         <DialogActions>
-          <Button onClick={close}>Cancel</Button>
-          <Button type="submit" variant="contained" color={danger ? 'error' : 'primary'} disabled={doing.isPending}>
-            {act}
-          </Button>
+          <Button onClick={close}>{reading ? 'Close' : 'Cancel'}</Button>
+          {!reading && (
+            <Button type="submit" variant="contained" color={danger ? 'error' : 'primary'} disabled={doing.isPending}>
+              {act}
+            </Button>
+          )}
         </DialogActions>
       </Box>
     </Dialog>

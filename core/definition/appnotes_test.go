@@ -1,0 +1,47 @@
+package definition
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/core/versionfile"
+)
+
+func TestNotesComeFromFilesAndCommits(t *testing.T) {
+	files := map[string]string{"store/de-AT/new.txt": "Sechs Häfen", "store/da/new.txt": "Seks havne\r\n", "store/da/old.txt": "x",
+		"store/none here/new.txt": "x", "store/sv/new.txt": "", "notes.txt": "x"}
+	tree := versionfile.Tree{Paths: sortedKeys(files), Read: func(name string) ([]byte, error) {
+		if name == "store/sv/new.txt" {
+			return nil, errors.New("it is away")
+		}
+		return []byte(files[name]), nil
+	}, Link: func(name string) bool { return name == "store/de-AT/new.txt" }}
+	apps, found := ParseApps([]byte("[app.a.notes]\nfiles = \"store/{language}/new.txt\"\nlanguage = \"DA\"\n[app.b.notes]\nlanguage = \"pt-BR\"\n"))
+	require.Empty(t, found)
+	changes := []version.Change{{About: "six harbours"}}
+	assert.Equal(t, []Note{
+		{Language: "da", Text: "Seks havne", File: "store/da/new.txt", Main: true},
+		{Language: "de-AT", File: "store/de-AT/new.txt", Problem: "it is a link, which is not followed"},
+		{Language: "sv", File: "store/sv/new.txt", Problem: "it is away"},
+	}, apps.App["a"].ReleaseNotes(tree, changes), "the language of the commits has a file: no draft")
+	assert.Equal(t, []Note{{Language: "pt-BR", Text: "- Six harbours", Main: true}}, apps.App["b"].ReleaseNotes(tree, changes))
+	assert.Equal(t, []Note{{Language: "en", Main: true}}, (&App{}).ReleaseNotes(tree, nil))
+}
+
+func TestNotesThatAreDescribedWrongly(t *testing.T) {
+	for text, want := range map[string]string{
+		"files = \"notes.txt\"":                "does not say where the language stands",
+		"files = \"{language}/{language}.txt\"": "does not say where the language stands",
+		"files = \"../{language}.txt\"":         "../{language}.txt",
+		"language = \"english!\"":               "no language has this tag",
+	} {
+		_, found := ParseApps([]byte("[app.a.notes]\n" + text + "\n"))
+		require.NotEmpty(t, found, text)
+		assert.Contains(t, found[0].Message, want, text)
+		assert.Equal(t, 2, found[0].Line, text)
+	}
+}

@@ -1,0 +1,195 @@
+package versions
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
+)
+
+// draftNotes drafts the notes of what a run was handed out. That it fails is no reason to stop a release: it has no
+// notes then, and a person can write them.
+func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Raised) {
+	if err := s.tryDraft(ctx, run, given); err != nil {
+		s.Log.Warn("notes could not be drafted", "run", run.ID, "app", given.App, "error", err)
+	}
+}
+
+func (s *Versions) tryDraft(ctx context.Context, run store.Run, given api.Raised) error {
+	release, err := releaseOf(run.ProjectID, given.App, given.Name)
+	if err != nil {
+		return err
+	}
+	p, err := s.Store.ProjectByID(ctx, run.ProjectID)
+	if err != nil {
+		return err
+	}
+	repo, err := source.Open(ctx, p.Remote, s.Mirror(p.ID)) // as it was when the run was planned
+	if err != nil {
+		return err
+	}
+	reader, err := repo.Reader(ctx)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	f := files{repo, reader}
+	app, err := f.app(run.Commit, given.App)
+	if err != nil {
+		return err
+	}
+	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
+	if since.Or, err = s.Store.LastReleased(ctx, release); err != nil {
+		return err
+	}
+	messages, err := repo.SinceTag(ctx, run.Commit, since)
+	if err != nil {
+		return err
+	}
+	var list []store.Note
+	for _, n := range app.ReleaseNotes(f.tree(ctx, run.Commit), version.ReadChanges(messages)) {
+		list = append(list, store.Note{Language: n.Language, Draft: n.Text, File: n.File, Problem: n.Problem,
+			Main: n.Main})
+	}
+	return s.Tx(ctx, func(q ground.Q) error { return q.DraftNotes(ctx, release, list) })
+}
+
+// releaseOf is the release of an app by a name.
+func releaseOf(project record.ProjectID, app, name string) (store.Release, error) {
+	parts, err := version.Parse(name)
+	if err != nil {
+		return store.Release{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+	}
+	return store.Release{Project: project, App: app, Key: parts.Key()}, nil
+}
+
+// release finds one that was handed out, and for which platforms it is.
+func (s *Versions) release(ctx context.Context, project string, at api.ReleasePath) (r store.Release, name string,
+	platforms []string, err error) {
+	p, err := s.FindProject(ctx, project)
+	if err != nil {
+		return r, "", nil, err
+	}
+	if r, err = releaseOf(p.ID, at.App, at.Name); err != nil {
+		return r, "", nil, err
+	}
+	list, err := s.Store.Released(ctx, r)
+	if err != nil {
+		return r, "", nil, err
+	}
+	if len(list) == 0 {
+		return r, "", nil, fmt.Errorf("version %s of %s: %w; the ledger lists what was handed out", at.Name, at.App,
+			ground.ErrNotFound)
+	}
+	for _, v := range list {
+		if !slices.Contains(platforms, v.Platform) {
+			platforms = append(platforms, v.Platform)
+		}
+	}
+	return r, list[0].Name, platforms, nil
+}
+
+// Notes gives what is told of a release.
+func (s *Versions) Notes(ctx context.Context, project string, at api.ReleasePath) (api.ReleaseNotes, error) {
+	r, name, platforms, err := s.release(ctx, project, at)
+	if err != nil {
+		return api.ReleaseNotes{}, err
+	}
+	list, err := s.Store.Notes(ctx, r)
+	out := api.ReleaseNotes{App: at.App, Name: name, Limits: api.LimitsFor(platforms), Languages: []api.ReleaseNote{}}
+	for _, n := range list {
+		out.Languages = append(out.Languages, noteOf(n).Measured(out.Limits))
+	}
+	return out, err
+}
+
+func noteOf(n store.Note) api.ReleaseNote {
+	out := api.Drafted(definition.Note{Language: n.Language, Text: n.Draft, File: n.File, Problem: n.Problem,
+		Main: n.Main})
+	out.Revision = n.Revision
+	if n.Corrected != nil {
+		out.Text, out.Draft, out.From, out.By, out.At = *n.Corrected, n.Draft, "person", n.CorrectedBy, n.CorrectedAt
+	}
+	return out
+}
+
+// notesOf is what is told of what a run was handed out, in the language of the commits; "" when there is nothing.
+func (s *Versions) notesOf(ctx context.Context, run store.Run, given *api.Raised) (string, error) {
+	release, err := releaseOf(run.ProjectID, given.App, given.Name)
+	if err != nil {
+		return "", err
+	}
+	list, err := s.Store.Notes(ctx, release)
+	if err != nil || len(list) == 0 {
+		return "", err
+	}
+	of := list[0]
+	for _, n := range list {
+		if n.Main {
+			of = n
+		}
+	}
+	return noteOf(of).Text, nil
+}
+
+// CorrectNotes writes what a person says instead of a draft.
+func (s *Versions) CorrectNotes(ctx context.Context, project, person string, at api.ReleasePath, language string,
+	in api.NotesCorrection) error {
+	text, problem := definition.CleanNotes(in.Text)
+	switch {
+	case problem != "":
+		return fmt.Errorf("the text cannot be kept: %s: %w", problem, ground.ErrInvalid)
+	case !definition.IsLanguage(language):
+		return fmt.Errorf("%.40q is no language's tag: write it as en or pt-BR: %w", language, ground.ErrInvalid)
+	}
+	return s.changeNotes(ctx, project, at, language, text, func(q ground.Q, r store.Release) error {
+		return q.CorrectNote(ctx, r, language, text, person, in.Revision)
+	})
+}
+
+// TakeBackNotes makes notes those of the draft again.
+func (s *Versions) TakeBackNotes(ctx context.Context, project string, at api.ReleasePath, language string,
+	revision int) error {
+	return s.changeNotes(ctx, project, at, language, "", func(q ground.Q, r store.Release) error {
+		return q.TakeBackNote(ctx, r, language, revision)
+	})
+}
+
+// changeNotes changes those in one language, unless somebody else has changed them meanwhile.
+func (s *Versions) changeNotes(ctx context.Context, project string, at api.ReleasePath, language, text string,
+	change func(ground.Q, store.Release) error) error {
+	r, name, _, err := s.release(ctx, project, at)
+	if err != nil {
+		return err
+	}
+	return s.Tx(ctx, func(q ground.Q) error {
+		was, err := q.Note(ctx, r, language)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err := change(q, r); ground.Changed(err) {
+			return fmt.Errorf("the notes of %s %s in %s are others by now: %w; look at them and write anew", at.App, name,
+				language, ground.ErrExists)
+		} else if err != nil {
+			return err
+		}
+		f := fact.Fact{Kind: fact.NotesCorrect, Project: project, Subject: fmt.Sprintf("%s %s %s", at.App, name, language),
+			After: text}
+		if was.Corrected != nil {
+			f.Before = *was.Corrected
+		} else {
+			f.Before = was.Draft
+		}
+		return q.Tell(ctx, f)
+	})
+}
