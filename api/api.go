@@ -44,6 +44,19 @@ type Project struct {
 	HostNetwork bool `json:"host_network,omitempty"`
 	// Why its latest pushes cannot be planned yet.
 	Trouble string `json:"trouble,omitempty"`
+	Bot     Bot    `json:"bot"`
+}
+
+// Bot is who commits what a project's runs land, and how that is pushed.
+type Bot struct {
+	// Default: Piston.
+	Name string `json:"name,omitempty" maxLength:"100"`
+	// Default: piston@PROJECT.invalid.
+	Email string `json:"email,omitempty" maxLength:"200"`
+	// Where pushes go, by ssh, when the repository is read by https; on the same host. Default: where it is read from.
+	PushTo string `json:"push_to,omitempty" maxLength:"500"`
+	// The key of that host, as ssh-keyscan prints it: HOST TYPE KEY.
+	PushHost string `json:"push_host,omitempty" maxLength:"2000"`
 }
 
 // ProjectNetwork says which network a project's steps may be given.

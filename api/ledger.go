@@ -14,8 +14,8 @@ const (
 	AsJSON = "json" // RFC 8259: an array of entries
 )
 
-var ledgerColumns = []string{"id", "app", "platform", "name", "build", "last_build", "state", "run", "pipeline", "branch",
-	"commit", "landed", "issued", "why"}
+var ledgerColumns = []string{"id", "app", "platform", "name", "build", "last_build", "state", "run", "pipeline",
+	"branch", "commit", "landed", "issued", "why"}
 
 func (e LedgerEntry) row() []string {
 	return []string{fmt.Sprint(e.ID), e.App, e.Platform, e.Name, fmt.Sprint(e.Build), fmt.Sprint(e.LastBuild), e.State,

@@ -14,7 +14,8 @@ import (
 	"gentlepiston.example/piston/source"
 )
 
-// showNotes shows those in all languages, or in one. One alone goes into a pipe as it is: what is said of it goes beside.
+// showNotes shows those in all languages, or in one. One alone goes into a pipe as it is: what is said
+// of it goes beside.
 func showNotes(c *cli.Command, notes api.ReleaseNotes, only string) error {
 	tooLong, shown := false, []api.ReleaseNote{}
 	for _, n := range notes.Languages {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -60,6 +61,22 @@ func projectCommand() *cli.Command {
 				ArgsUsage: "NAME REPOSITORY",
 				Flags:     []cli.Flag{&cli.BoolFlag{Name: "no-hook", Usage: "do not install the hook"}, terminal.JSONFlag},
 				Action:    terminal.Asking(addProject, "NAME", "REPOSITORY"),
+			},
+			{
+				Name:  "bot",
+				Usage: "say who commits what a project's runs land, and how that is pushed",
+				Description: "Without options it shows it. A repository that is read by https can be pushed to by ssh, on the " +
+					"same host: the key is\n" +
+					"a secret that the pipeline's land names, and --host is a line of ssh-keyscan, compared with what the " +
+					"host's owner\n" +
+					"publishes.\n\n" +
+					terminal.Example("piston project bot tidewick --name 'Tidewick Bot' --email bot@tidewick.example"),
+				ArgsUsage: "NAME",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "the author's name; empty for Piston"},
+					&cli.StringFlag{Name: "email", Usage: "the author's address; empty for piston@PROJECT.invalid"},
+					&cli.StringFlag{Name: "push-to", Usage: "an address by ssh; empty for where the repository is read from"},
+					&cli.StringFlag{Name: "host", Usage: "the key of its host: HOST TYPE KEY"}, terminal.JSONFlag},
+				Action: terminal.Asking(setBot, "NAME"),
 			},
 			{
 				Name:  "hook",
@@ -237,4 +254,23 @@ func lendCommand() *cli.Command {
 			return told(c, l, err, sentence)
 		}, "NAME"),
 	}
+}
+
+func setBot(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	p, err := cl.Project(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	was := p.Bot
+	for name, to := range map[string]*string{"name": &p.Bot.Name, "email": &p.Bot.Email, "push-to": &p.Bot.PushTo,
+		"host": &p.Bot.PushHost} {
+		if c.IsSet(name) {
+			*to = c.String(name)
+		}
+	}
+	if p.Bot != was {
+		p, err = cl.SetBot(ctx, args[0], p.Bot)
+	}
+	return told(c, p.Bot, err, fmt.Sprintf("%s lands as %s <%s>, pushed to %s.", p.Name,
+		cmp.Or(p.Bot.Name, "Piston"), cmp.Or(p.Bot.Email, "piston@"+p.Name+".invalid"), cmp.Or(p.Bot.PushTo, p.Remote)))
 }

@@ -49,7 +49,7 @@ func serveGitHost(t *testing.T, may ssh.PublicKey) *gitHost {
 	t.Cleanup(func() { l.Close() })
 	h := &gitHost{address: l.Addr().String(), top: t.TempDir()}
 	host, port, _ := net.SplitHostPort(h.address)
-	h.line = fmt.Sprintf("[%s]:%s %s", host, port, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(own.PublicKey()))))
+	h.line = fmt.Sprintf("[%s]:%s %s", host, port, keyLine(own))
 	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if string(key.Marshal()) != string(may.Marshal()) {
 			return nil, fmt.Errorf("a stranger's key")
@@ -161,15 +161,15 @@ func TestASubmoduleThatOnlyAKeyOpens(t *testing.T) {
 	_, strangers := newKey(t)
 	other, _ := newKey(t)
 	fields := strings.Fields(host.line)
-	lying := fields[0] + " " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(other.PublicKey())))
+	lying := fields[0] + " " + keyLine(other)
 	for n, c := range []struct{ address, line, key, says string }{
-		{address, lying, key, "which the pipeline does not name under submodules.hosts"},
+		{address, lying, key, "which submodules.hosts of the pipeline does not name"},
 		{address, host.line, strangers, "unable to authenticate"},
-		{"git@elsewhere.tidewick.example:charts.git", host.line, key, "the pipeline names no key of the host elsewhere.tidewick.example:22"},
+		{"git@elsewhere.tidewick.example:charts.git", host.line, key, "nothing names the key of the host elsewhere.tidewick.example:22"},
 		{"ssh://" + host.address + "/nowhere.git", host.line, key, "refuses /nowhere.git"},
 		{"ssh://" + host.address + "/x';touch$IFS" + filepath.Join(host.top, "hurt") + ";'", host.line, key, "refuses /x"},
 		{"git://" + host.address + "/x.git", host.line, key, "is not fetched by https or ssh"},
-		{address, host.line, "something else\n", "CHARTS_KEY is no private key"},
+		{address, host.line, "something else\n", "CHARTS_KEY: it is no private SSH key"},
 	} {
 		set(c.key)
 		r.withSubmodule(c.address, at, pipeline(c.line))
@@ -193,4 +193,9 @@ func TestAHostInsideIsNotAskedByAKeyEither(t *testing.T) {
 	assert.Equal(t, state.Failed, d.State)
 	assert.Contains(t, d.Reason, "is not an address that a repository may make a runner speak to")
 	assert.Zero(t, host.asked.Load())
+}
+
+// keyLine is a public key as ssh-keyscan prints it, without the host.
+func keyLine(of ssh.Signer) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(of.PublicKey())))
 }

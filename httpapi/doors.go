@@ -79,6 +79,7 @@ var doors = map[string]need{
 	"POST /api/v1/projects/{project}/runs":                                     builder,
 	"POST /api/v1/projects/{project}/runs/{number}/stop":                       builder,
 	"POST /api/v1/projects/{project}/runs/{number}/again":                      builder,
+	"PUT /api/v1/projects/{project}/bot":                                       keeper,
 	"PUT /api/v1/projects/{project}/hold":                                      keeper,
 	"PUT /api/v1/projects/{project}/limit":                                     keeper,
 	"GET /api/v1/projects/{project}/lendings":                                  keeper,

@@ -111,6 +111,7 @@ var routes = map[string]outcomes{
 	"POST /api/v1/projects/{project}/runs/{number}/stop":  forBuilder,
 	"POST /api/v1/projects/{project}/runs/{number}/again": forBuilder,
 
+	"PUT /api/v1/projects/{project}/bot":                                       forKeepers,
 	"PUT /api/v1/projects/{project}/hold":                                      forKeepers,
 	"POST /api/v1/projects/{project}/pushes/{id}/retry":                        forKeepers,
 	"PUT /api/v1/projects/{project}/limit":                                     forKeepers,

@@ -71,8 +71,10 @@ func (sv *server) exportLedger(ctx context.Context, in *ledgerExport) (*huma.Str
 		return nil, problem(ctx, err)
 	}
 	return &huma.StreamResponse{Body: func(h huma.Context) {
-		media := map[string]string{api.AsCSV: "text/csv; charset=utf-8; header=present", api.AsJSON: "application/json"}[in.As]
-		h.SetHeader("Content-Type", media)
+		h.SetHeader("Content-Type", "application/json")
+		if in.As == api.AsCSV {
+			h.SetHeader("Content-Type", "text/csv; charset=utf-8; header=present")
+		}
 		h.SetHeader("Content-Disposition", mime.FormatMediaType("attachment",
 			map[string]string{"filename": in.Project + "-ledger." + in.As}))
 		err := api.WriteLedger(h.BodyWriter(), in.As, func(before int64) (api.Ledger, error) {

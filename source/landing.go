@@ -6,34 +6,67 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"gentlepiston.example/piston/bridge"
+	"gentlepiston.example/piston/core/reach"
 )
 
 // Landing makes one commit on a branch of a repository and pushes it. What it makes lies in a folder of its own, beside
 // the repository's objects: only the push itself changes anything, and the other side's hooks decide about it.
 type Landing struct {
 	repo   Repo
-	remote string
+	to     Remote
 	dir    string
 	env    []string
-	token  string
 	signer ssh.Signer // nil: nothing is signed
+}
+
+// Remote is where a landing is pushed, and what opens it.
+type Remote struct {
+	// A folder of this machine, or an address by https or ssh. One by http is only one of this machine, since the password
+	// is to be read by nobody on the way.
+	Address string
+	Token   string // the password by https; "" for none
+	Key     []byte // the private key by ssh
+	Host    string // and the key of the host, as ssh-keyscan prints it
+}
+
+// bySSH tells whether it takes a key to push there.
+func (r Remote) bySSH() bool {
+	_, is := reach.BySSH(r.Address)
+	return is && !IsLocal(r.Address)
+}
+
+func (r Remote) mayBePushedTo() bool {
+	u, err := url.Parse(r.Address)
+	return IsLocal(r.Address) || r.bySSH() ||
+		err == nil && (u.Scheme == "https" || u.Scheme == "http" && isHere(u.Hostname()))
+}
+
+func isHere(host string) bool {
+	at, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && at.IsLoopback()
 }
 
 // Person is who a commit is by.
 type Person struct{ Name, Email string }
 
-// OpenLanding prepares a landing on a remote, in a folder below another. token is the password for one by https; "" for
-// none. Close it.
-func (r Repo) OpenLanding(ctx context.Context, below, remote, token string) (*Landing, error) {
-	if !IsLocal(remote) && !strings.HasPrefix(remote, "https://") {
-		return nil, fmt.Errorf("the service lands on repositories of its own disk and by https; %.100s is neither", remote)
+// OpenLanding prepares a landing on a remote, in a folder below another. Close it.
+func (r Repo) OpenLanding(ctx context.Context, below string, to Remote) (*Landing, error) {
+	if !to.mayBePushedTo() {
+		return nil, fmt.Errorf("the service lands on repositories of its own disk, by https and by ssh; %.100s is neither",
+			to.Address)
 	}
 	objects, err := r.git(ctx, "rev-parse", "--git-path", "objects")
 	if err != nil {
@@ -46,7 +79,7 @@ func (r Repo) OpenLanding(ctx context.Context, below, remote, token string) (*La
 	if err != nil {
 		return nil, err
 	}
-	l := &Landing{repo: r, remote: remote, dir: dir, token: token}
+	l := &Landing{repo: r, to: to, dir: dir}
 	at := strings.TrimSpace(string(objects))
 	if !filepath.IsAbs(at) {
 		at = filepath.Join(r.Dir, at)
@@ -74,9 +107,11 @@ func (l *Landing) init(ctx context.Context) error {
 
 func (l *Landing) command(ctx context.Context, args ...string) *exec.Cmd {
 	config := map[string]string{"protocol.file.allow": "always"}
-	if l.token != "" {
-		config["http."+l.remote+".extraHeader"] = "Authorization: Basic " +
-			base64.StdEncoding.EncodeToString([]byte("piston:"+l.token))
+	if l.to.Token != "" {
+		config["http."+l.to.Address+".extraHeader"] = "Authorization: Basic " + l.to.credentials()
+	}
+	if l.to.bySSH() {
+		config["protocol.git.allow"] = "always" // to the bridge
 	}
 	cmd := exec.CommandContext(ctx, "git", args...)
 	for _, e := range Environment(config) {
@@ -193,6 +228,19 @@ func (l *Landing) Tag(ctx context.Context, name, commit, message string) error {
 	return err
 }
 
+// credentials are those of HTTP's Basic scheme (RFC 7617).
+func (r Remote) credentials() string {
+	return base64.StdEncoding.EncodeToString([]byte("piston:" + r.Token))
+}
+
+func dial(ctx context.Context, host string, port uint16) (net.Conn, error) {
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		return nil, err
+	}
+	return new(net.Dialer).DialContext(ctx, "tcp", net.JoinHostPort(name, strconv.Itoa(int(port))))
+}
+
 // ErrMoved says that a branch is not where it was any more.
 var ErrMoved = errors.New("the branch has moved on")
 
@@ -204,23 +252,38 @@ func (r *Refused) Error() string { return "the push was refused: " + r.Said }
 // Push sends refs, each as COMMIT:REF, all or none. ErrMoved when a branch has moved on meanwhile; else, when the other
 // side does not take it, a Refused.
 func (l *Landing) Push(ctx context.Context, refs ...string) error {
-	cmd := l.command(ctx, append([]string{"push", "--atomic", "--porcelain", "--", l.remote}, refs...)...)
-	out, err := cmd.CombinedOutput()
+	address := l.to.Address
+	if l.to.bySSH() {
+		over, err := bridge.Open(ctx, bridge.Config{Program: bridge.Push, Key: l.to.Key, Hosts: []string{l.to.Host},
+			Where: "piston project bot --host", Dial: dial, Refused: func(err error) error { return err }})
+		if err != nil {
+			return fmt.Errorf("the key to push with: %w", err)
+		}
+		defer over.Close()
+		if address, _, err = over.Way(address); err != nil {
+			return err
+		}
+	}
+	args := append([]string{"push", "--atomic", "--porcelain", "--", address}, refs...)
+	out, err := l.command(ctx, args...).CombinedOutput()
 	if err == nil {
 		return nil
 	}
 	if ctx.Err() != nil {
 		return fmt.Errorf("the remote did not take the push in time: %w", context.Cause(ctx))
 	}
-	said := clean(string(out), 4000)
-	if l.token != "" {
-		said = strings.ReplaceAll(said, l.token, "‹hidden›")
+	said := strings.ReplaceAll(clean(string(out), 4000), address, l.to.Address)
+	if l.to.Token != "" {
+		said = strings.NewReplacer(l.to.Token, "‹hidden›", l.to.credentials(), "‹hidden›").Replace(said)
 	}
 	for _, moved := range []string{"non-fast-forward", "fetch first", "cannot lock ref", "incorrect old value",
 		"failed to update ref", "stale info"} {
 		if strings.Contains(said, moved) {
 			return ErrMoved
 		}
+	}
+	if strings.Contains(said, "could not read Username") || strings.Contains(said, "Authentication failed") {
+		said = "it takes no push with this password; is it the right one, and may it push?\n" + said
 	}
 	return &Refused{said}
 }

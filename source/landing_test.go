@@ -47,7 +47,7 @@ func toLandOn(t *testing.T) (landed, Repo, *Landing) {
 	l.git("checkout", "-q", "--detach") // so that main may be pushed to
 	r, err := Open(t.Context(), l.dir, "")
 	require.NoError(t, err)
-	landing, err := r.OpenLanding(t.Context(), t.TempDir(), l.dir, "")
+	landing, err := r.OpenLanding(t.Context(), t.TempDir(), Remote{Address: l.dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, landing.Close()) })
 	return l, r, landing
@@ -72,7 +72,7 @@ func TestALandingIsOneCommitOfSomeFiles(t *testing.T) {
 	assert.Contains(t, l.git("ls-tree", commit, "[x]*"), "100755", "modes stay")
 
 	// Who comes too late is told so, and nothing of it is there.
-	late, err := r.OpenLanding(ctx, t.TempDir(), l.dir, "")
+	late, err := r.OpenLanding(ctx, t.TempDir(), Remote{Address: l.dir})
 	require.NoError(t, err)
 	defer late.Close()
 	other, err := late.Commit(ctx, head, map[string][]byte{"VERSION": []byte("9\n")}, bot, "x")
@@ -144,15 +144,15 @@ func TestWhatTheOtherSideOfALandingSays(t *testing.T) {
 
 func TestWhereNothingLands(t *testing.T) {
 	l, r, _ := toLandOn(t)
-	for _, remote := range []string{"http://tidewick.example/a.git", "git@tidewick.example:a.git", "ssh://tidewick.example/a", "ext::sh -c x"} {
-		_, err := r.OpenLanding(t.Context(), t.TempDir(), remote, "")
+	for _, remote := range []string{"http://tidewick.example/a.git", "http://127.0.0.1.tidewick.example/a.git", "git://tidewick.example/a", "ext::sh -c x", "file:///srv/a", "a"} {
+		_, err := r.OpenLanding(t.Context(), t.TempDir(), Remote{Address: remote})
 		assert.ErrorContains(t, err, "is neither", remote)
 	}
 	// A remote that takes the connection and never answers.
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer silent.Close()
-	landing, err := r.OpenLanding(t.Context(), t.TempDir(), "https://"+silent.Addr().String()+"/a.git", "a-token")
+	landing, err := r.OpenLanding(t.Context(), t.TempDir(), Remote{Address: "https://" + silent.Addr().String() + "/a.git", Token: "a-token"})
 	require.NoError(t, err)
 	defer landing.Close()
 	commit, err := landing.Commit(t.Context(), l.git("rev-parse", "main"), nil, bot, "x")

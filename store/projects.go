@@ -19,9 +19,19 @@ type Project struct {
 	AtOnce  int              `db:"at_once"`
 	HostNet bool             `db:"host_network"` // its steps may be given a machine's own network
 	Trouble string           `db:"hook_trouble"` // why pushes laid beside its repository are not taken in
+	Bot
 }
 
-const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once, host_network, hook_trouble`
+// Bot is who lands for a project, and how.
+type Bot struct {
+	Name     string `db:"bot_name"` // "" for the product's own
+	Email    string `db:"bot_email"`
+	PushTo   string `db:"push_to"` // an address by ssh; "" for where the repository is read from
+	PushHost string `db:"push_host"`
+}
+
+const projectColumns = `id, name, remote, hook_key, created_at, held, held_by, at_once, host_network, hook_trouble,
+	bot_name, bot_email, push_to, push_host`
 
 // AddProject registers a repository; ErrExists when the name is taken, ErrMaster when that its key is encrypted to is
 // no more.
@@ -58,6 +68,12 @@ func (q Q) LocalProjects(ctx context.Context) (list []Project, err error) {
 // SetHostNetwork says whether a project's steps may be given a machine's own network.
 func (q Q) SetHostNetwork(ctx context.Context, project record.ProjectID, may bool) error {
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET host_network = $2 WHERE id = $1`, project, may)
+}
+
+// SetBot says who lands for a project, and how.
+func (q Q) SetBot(ctx context.Context, project record.ProjectID, b Bot) error {
+	return q.do(ctx, ErrNotFound, `UPDATE projects SET bot_name = $2, bot_email = $3, push_to = $4, push_host = $5
+		WHERE id = $1`, project, b.Name, b.Email, b.PushTo, b.PushHost)
 }
 
 // SetHookTrouble notes why pushes laid beside a project's repository are not taken in; "" when they are.

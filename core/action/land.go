@@ -37,8 +37,8 @@ type Land struct {
 	As string `toml:"as" json:"as,omitempty"`
 	// Whether pipelines are started by the commit and the tag.
 	Starts bool `toml:"starts" json:"starts,omitempty"`
-	// A secret of the service with the password or token by which a remote takes pushes over https. The service uses it by
-	// itself; no runner is given it.
+	// A secret of the service with the password or token by which a remote takes pushes over https, or with the private
+	// key by which it does over ssh (piston project bot). The service uses it by itself; no runner is given it.
 	//
 	//	land = { key = "LANDING_TOKEN" }
 	Key string `toml:"key" json:"key,omitempty"`

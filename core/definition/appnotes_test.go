@@ -34,7 +34,7 @@ func TestNotesComeFromFilesAndCommits(t *testing.T) {
 
 func TestNotesThatAreDescribedWrongly(t *testing.T) {
 	for text, want := range map[string]string{
-		"files = \"notes.txt\"":                "does not say where the language stands",
+		"files = \"notes.txt\"":                 "does not say where the language stands",
 		"files = \"{language}/{language}.txt\"": "does not say where the language stands",
 		"files = \"../{language}.txt\"":         "../{language}.txt",
 		"language = \"english!\"":               "no language has this tag",

@@ -29,11 +29,13 @@ const (
 	KeptRules      Kind = "kept.rules"
 	LedgerFloor    Kind = "ledger.floor"
 	MasterRotate   Kind = "master.rotate"
+	NotesCorrect   Kind = "notes.correct"
 	PersonAdd      Kind = "person.add"
 	PersonChange   Kind = "person.change"
 	PasswordChange Kind = "person.change-password"
 	PasswordReset  Kind = "person.reset-password"
 	ProjectAdd     Kind = "project.add"
+	ProjectBot     Kind = "project.bot"
 	ProjectHold    Kind = "project.hold"
 	ProjectLend    Kind = "project.lend"
 	ProjectLimit   Kind = "project.limit"
@@ -61,7 +63,6 @@ const (
 	TokenAdd       Kind = "token.add"
 	TokenRevoke    Kind = "token.revoke"
 	VersionLand    Kind = "version.land"
-	NotesCorrect   Kind = "notes.correct"
 )
 
 // act is what follows from most of what people do.
@@ -70,11 +71,11 @@ var act = Follows{Audit: true}
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
 	GroupDrop: act, GroupSet: act, HookKeyRead: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
-	PasswordChange: act,
-	PasswordReset:  act, PersonAdd: act, PersonChange: act, ProjectAdd: act, ProjectLend: act, ProjectNetwork: act,
-	PushRetry: act, RoleGrant: act, RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act,
-	SecretChange: act, SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
-	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act, NotesCorrect: act,
+	NotesCorrect: act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
+	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, RoleGrant: act,
+	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
+	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
+	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

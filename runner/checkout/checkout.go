@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"gentlepiston.example/piston/bridge"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/reach"
@@ -131,10 +132,16 @@ func (c *Checkout) submodules(ctx context.Context, full bool) error {
 	m := &modules{Checkout: c, full: full,
 		settings: map[string]string{"http.proxy": g.address(), "http.proxyAuthMethod": "basic"}}
 	if opened := c.Attempt.Work.Job.Submodules; opened != nil {
-		if m.bridge, err = openBridge(ctx, g, opened, c.Key); err != nil {
-			return fmt.Errorf("checking out submodules: %w", err)
+		if len(c.Key) == 0 {
+			return fmt.Errorf("checking out submodules: this run is not given the secret %s, which they are fetched with",
+				opened.Key)
 		}
-		defer m.bridge.close()
+		m.bridge, err = bridge.Open(ctx, bridge.Config{Program: bridge.Fetch, Key: c.Key, Hosts: opened.Hosts,
+			Where: "submodules.hosts of the pipeline", Dial: g.dial, Refused: g.note})
+		if err != nil {
+			return fmt.Errorf("checking out submodules by the secret %s: %w", opened.Key, err)
+		}
+		defer m.bridge.Close()
 	}
 	err = c.Attempt.Insist(ctx, "checking out submodules", func() error {
 		err := m.bring(ctx, ".", 0)
@@ -160,7 +167,7 @@ type modules struct {
 	*Checkout
 	full     bool
 	settings map[string]string // git's, for going out
-	bridge   *bridge           // to hosts that only a key opens; nil without one
+	bridge   *bridge.Bridge    // to hosts that only a key opens; nil without one
 }
 
 // ways gives git's settings for going out to addresses, by the submodules' names: what is lent comes from the service,
@@ -178,7 +185,7 @@ func (m *modules) ways(addresses map[string]string) (map[string]string, error) {
 		if strings.HasPrefix(strings.ToLower(address), "git:") {
 			return nil, &unmendable{address + " is not fetched by https or ssh"}
 		}
-		loopback, is, err := m.bridge.way(address)
+		loopback, is, err := m.bridge.Way(address)
 		if err != nil {
 			return nil, &unmendable{err.Error()}
 		}

@@ -66,7 +66,7 @@ func checkRemote(remote string) error {
 
 func projectOf(p store.Project) api.Project {
 	return api.Project{Name: p.Name, Remote: p.Remote, Created: p.Created, Held: p.Held, HeldBy: p.HeldBy,
-		AtOnce: p.AtOnce, Trouble: p.Trouble, HostNetwork: p.HostNet}
+		AtOnce: p.AtOnce, Trouble: p.Trouble, HostNetwork: p.HostNet, Bot: api.Bot(p.Bot)}
 }
 
 // Project finds a project with its latest run.

@@ -114,7 +114,6 @@ type landing struct {
 	files
 	push   *source.Landing
 	branch string
-	token  string
 	notes  string // in the language of the commits
 }
 
@@ -136,10 +135,13 @@ func (l *landing) begin(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	to := source.Remote{Address: cmp.Or(l.project.PushTo, l.project.Remote), Host: l.project.PushHost}
 	if l.in.Key != "" {
-		if l.token, err = l.secrets.Own(ctx, l.run, l.in.Key); err != nil {
+		key, err := l.secrets.Own(ctx, l.run, l.in.Key)
+		if err != nil {
 			return err
 		}
+		to.Token, to.Key = key, []byte(key+"\n")
 	}
 	signer := ""
 	if l.in.Sign != "" {
@@ -147,7 +149,7 @@ func (l *landing) begin(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if l.push, err = l.repo.OpenLanding(ctx, l.folder(), l.project.Remote, l.token); err != nil || signer == "" {
+	if l.push, err = l.repo.OpenLanding(ctx, l.folder(), to); err != nil || signer == "" {
 		return told(ctx, err)
 	}
 	if err := l.push.SignBy([]byte(signer + "\n")); err != nil {
@@ -222,7 +224,8 @@ func (l *landing) send(ctx context.Context, out api.Landed, from string, onBranc
 	}
 	out.Files = sorted(edited)
 	out.Commit = from
-	by := source.Person{Name: "Piston", Email: "piston@" + l.project.Name + ".invalid"}
+	by := source.Person{Name: cmp.Or(l.project.Bot.Name, "Piston"),
+		Email: cmp.Or(l.project.Email, "piston@"+l.project.Name+".invalid")}
 	if len(edited) > 0 {
 		if out.Commit, err = l.push.Commit(ctx, from, edited, by, l.message()); err != nil {
 			return api.Landed{}, told(ctx, err)

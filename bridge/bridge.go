@@ -1,4 +1,7 @@
-package checkout
+// Package bridge is a way for git to repositories that only a key opens. Git speaks its own protocol to it on loopback
+// (gitprotocol-pack(5), Git Transport), and it speaks SSH (RFC 4251 to 4254) to the host: so the key stays in this
+// process, git needs no other program, and no host is spoken to whose key is not known.
+package bridge
 
 import (
 	"bytes"
@@ -19,11 +22,9 @@ import (
 	"gentlepiston.example/piston/core/reach"
 )
 
-// bridge is the way by which git fetches submodules from hosts that only a key opens. Git speaks its own protocol to it
-// on loopback (gitprotocol-pack(5), Git Transport), and it speaks SSH (RFC 4251 to 4254) to the host, by the gate: so
-// the key stays in this process, git needs no other program, and no host is spoken to whose key is not known.
-type bridge struct {
-	gate     *gate
+// Bridge is one that is open.
+type Bridge struct {
+	Config
 	listener net.Listener
 	signer   ssh.Signer
 	hosts    map[string][]ssh.PublicKey // by address
@@ -35,22 +36,45 @@ type bridge struct {
 	ways map[string]reach.Keyed // by a name that nobody guesses
 }
 
+// Config says what a bridge is for.
+type Config struct {
+	// The only program of git's that is run at a host: Fetch or Push.
+	Program string
+	// A private SSH key without a passphrase, in PEM or OpenSSH's own form.
+	Key []byte
+	// The hosts' keys, each as ssh-keyscan prints it.
+	Hosts []string
+	// Where the hosts' keys stand, for those who have to add one.
+	Where string
+	// Dial connects to a host.
+	Dial func(ctx context.Context, host string, port uint16) (net.Conn, error)
+	// Refused is told what no second try mends, and gives it back.
+	Refused func(error) error
+}
+
+// The programs.
+const (
+	Fetch = "git-upload-pack"
+	Push  = "git-receive-pack"
+)
+
 // requestWithin bounds how long git may take to say what it wants.
 const requestWithin = 10 * time.Second
+
+// dialWithin bounds how long a host may take to let one in.
+const dialWithin = 20 * time.Second
 
 // maxRequest is the longest request read: git's own limit of a line (gitprotocol-common(5), pkt-line).
 const maxRequest = 65520
 
-func openBridge(ctx context.Context, g *gate, s *definition.Submodules, key []byte) (*bridge, error) {
-	if len(key) == 0 {
-		return nil, fmt.Errorf("this run is not given the secret %s, which submodules are fetched with", s.Key)
-	}
-	signer, err := ssh.ParsePrivateKey(key)
+// Open opens one. Close it.
+func Open(ctx context.Context, c Config) (*Bridge, error) {
+	signer, err := ssh.ParsePrivateKey(c.Key)
 	if err != nil {
-		return nil, fmt.Errorf("the secret %s is no private key without a passphrase: %w", s.Key, err)
+		return nil, fmt.Errorf("it is no private SSH key without a passphrase: %w", err)
 	}
-	b := &bridge{gate: g, signer: signer, hosts: map[string][]ssh.PublicKey{}, ways: map[string]reach.Keyed{}}
-	for _, entry := range s.Hosts {
+	b := &Bridge{Config: c, signer: signer, hosts: map[string][]ssh.PublicKey{}, ways: map[string]reach.Keyed{}}
+	for _, entry := range c.Hosts {
 		address, wire, err := definition.HostKey(entry)
 		if err != nil {
 			return nil, err
@@ -69,14 +93,15 @@ func openBridge(ctx context.Context, g *gate, s *definition.Submodules, key []by
 	return b, nil
 }
 
-func (b *bridge) close() {
+// Close ends it and what goes over it.
+func (b *Bridge) Close() {
 	b.end()
 	b.listener.Close()
 	b.at.Wait()
 }
 
-// way gives the address on loopback that stands for one by ssh; ok tells whether it is one by ssh.
-func (b *bridge) way(address string) (loopback string, ok bool, err error) {
+// Way gives the address on loopback that stands for one by ssh; ok tells whether it is one by ssh.
+func (b *Bridge) Way(address string) (loopback string, ok bool, err error) {
 	to, ok := reach.BySSH(address)
 	if !ok {
 		return "", false, nil
@@ -85,8 +110,8 @@ func (b *bridge) way(address string) (loopback string, ok bool, err error) {
 		return "", true, fmt.Errorf("%q is no path of a repository", to.Path)
 	}
 	if len(b.hosts[to.Host]) == 0 {
-		return "", true, fmt.Errorf("%s: the pipeline names no key of the host %s: submodules.hosts takes what "+
-			"ssh-keyscan prints", address, to.Host)
+		return "", true, fmt.Errorf("%s: nothing names the key of the host %s: %s takes what ssh-keyscan prints",
+			address, to.Host, b.Where)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -100,11 +125,11 @@ func (b *bridge) way(address string) (loopback string, ok bool, err error) {
 	return b.addressOf(name), true, nil
 }
 
-func (b *bridge) addressOf(name string) string {
+func (b *Bridge) addressOf(name string) string {
 	return "git://" + b.listener.Addr().String() + "/" + name
 }
 
-func (b *bridge) accept() {
+func (b *Bridge) accept() {
 	for {
 		c, err := b.listener.Accept()
 		if err != nil {
@@ -122,10 +147,10 @@ func (b *bridge) accept() {
 	}
 }
 
-// serve passes one fetch on.
-func (b *bridge) serve(c net.Conn) error {
+// serve passes one fetch or push on.
+func (b *Bridge) serve(c net.Conn) error {
 	_ = c.SetReadDeadline(time.Now().Add(requestWithin))
-	name, version, err := readRequest(c)
+	name, version, err := readRequest(c, b.Program)
 	if err != nil {
 		return err
 	}
@@ -134,7 +159,7 @@ func (b *bridge) serve(c net.Conn) error {
 	to, known := b.ways[name]
 	b.mu.Unlock()
 	if !known {
-		return errors.New("this is the runner's own")
+		return errors.New("nobody is to know this way")
 	}
 	client, err := b.dial(to)
 	if err != nil {
@@ -143,23 +168,23 @@ func (b *bridge) serve(c net.Conn) error {
 	defer client.Close()
 	stop := context.AfterFunc(b.ctx, func() { client.Close() })
 	defer stop()
-	return b.fetch(client, to, version, c)
+	return b.run(client, to, version, c)
 }
 
 // dial connects to a host whose key is one of those that are known.
-func (b *bridge) dial(to reach.Keyed) (*ssh.Client, error) {
-	ctx, cancel := context.WithTimeout(b.ctx, tunnelWithin)
+func (b *Bridge) dial(to reach.Keyed) (*ssh.Client, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, dialWithin)
 	defer cancel()
 	_, portText, _ := net.SplitHostPort(to.Host)
 	port, err := strconv.ParseUint(portText, 10, 16)
 	if err != nil {
-		return nil, b.gate.note(fmt.Errorf("%s is no address", to.Host))
+		return nil, b.Refused(fmt.Errorf("%s is no address", to.Host))
 	}
-	way, err := b.gate.dial(ctx, to.Host, uint16(port))
+	way, err := b.Dial(ctx, to.Host, uint16(port))
 	if err != nil {
-		return nil, b.gate.note(err)
+		return nil, b.Refused(err)
 	}
-	_ = way.SetDeadline(time.Now().Add(tunnelWithin))
+	_ = way.SetDeadline(time.Now().Add(dialWithin))
 	shown := false // whether the key of the project was
 	c, channels, requests, err := ssh.NewClientConn(way, to.Host, b.config(to, &shown))
 	if err != nil {
@@ -168,7 +193,7 @@ func (b *bridge) dial(to reach.Keyed) (*ssh.Client, error) {
 		var stranger *strangeHost
 		var network net.Error
 		if errors.As(err, &stranger) || shown && !errors.As(err, &network) && !errors.Is(err, io.EOF) {
-			return nil, b.gate.note(err)
+			return nil, b.Refused(err)
 		}
 		return nil, err
 	}
@@ -177,13 +202,13 @@ func (b *bridge) dial(to reach.Keyed) (*ssh.Client, error) {
 }
 
 // strangeHost says that a host shows a key that is none of those known.
-type strangeHost struct{ shows string }
+type strangeHost struct{ shows, where string }
 
 func (e *strangeHost) Error() string {
-	return "it shows the key " + e.shows + ", which the pipeline does not name under submodules.hosts"
+	return "it shows the key " + e.shows + ", which " + e.where + " does not name"
 }
 
-func (b *bridge) config(to reach.Keyed, shown *bool) *ssh.ClientConfig {
+func (b *Bridge) config(to reach.Keyed, shown *bool) *ssh.ClientConfig {
 	var algorithms []string
 	for _, key := range b.hosts[to.Host] {
 		if key.Type() == ssh.KeyAlgoRSA { // RFC 8332: signed with SHA-2
@@ -205,13 +230,13 @@ func (b *bridge) config(to reach.Keyed, shown *bool) *ssh.ClientConfig {
 					return nil
 				}
 			}
-			return &strangeHost{ssh.FingerprintSHA256(key)}
+			return &strangeHost{ssh.FingerprintSHA256(key), b.Where}
 		},
 	}
 }
 
-// fetch runs git's own program at the host and passes bytes both ways.
-func (b *bridge) fetch(client *ssh.Client, to reach.Keyed, version string, c net.Conn) error {
+// run runs git's own program at the host and passes bytes both ways.
+func (b *Bridge) run(client *ssh.Client, to reach.Keyed, version string, c net.Conn) error {
 	session, err := client.NewSession()
 	if err != nil {
 		return fmt.Errorf("%s: %w", to.Host, err)
@@ -226,7 +251,7 @@ func (b *bridge) fetch(client *ssh.Client, to reach.Keyed, version string, c net
 	}
 	complaint := &headOf{most: 2000}
 	session.Stdout, session.Stderr = c, complaint
-	if err := session.Start("git-upload-pack " + quoted(to.Path)); err != nil {
+	if err := session.Start(b.Program + " " + quoted(to.Path)); err != nil {
 		return fmt.Errorf("%s: %w", to.Host, err)
 	}
 	b.at.Go(func() {
@@ -236,7 +261,7 @@ func (b *bridge) fetch(client *ssh.Client, to reach.Keyed, version string, c net
 	err = session.Wait()
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
-		return b.gate.note(fmt.Errorf("%s refuses %s: %s", to.Host, to.Path,
+		return b.Refused(fmt.Errorf("%s refuses %s: %s", to.Host, to.Path,
 			strings.TrimSpace(strings.ToValidUTF8(complaint.String(), ""))))
 	}
 	return err
@@ -247,9 +272,9 @@ func quoted(text string) string {
 	return "'" + strings.NewReplacer(`'`, `'\''`, `!`, `'\!'`).Replace(text) + "'"
 }
 
-// readRequest reads what git asks of a server of its own protocol: "git-upload-pack /NAME", then, each ended by NUL,
+// readRequest reads what git asks of a server of its own protocol: PROGRAM /NAME, then, each ended by NUL,
 // the host, and behind another NUL what the client knows, such as version=2.
-func readRequest(r io.Reader) (name, version string, err error) {
+func readRequest(r io.Reader, program string) (name, version string, err error) {
 	size := make([]byte, 4)
 	if _, err := io.ReadFull(r, size); err != nil {
 		return "", "", err
@@ -263,9 +288,9 @@ func readRequest(r io.Reader) (name, version string, err error) {
 		return "", "", err
 	}
 	parts := strings.Split(string(text), "\x00")
-	name, ok := strings.CutPrefix(strings.TrimSuffix(parts[0], "\n"), "git-upload-pack /")
+	name, ok := strings.CutPrefix(strings.TrimSuffix(parts[0], "\n"), program+" /")
 	if !ok {
-		return "", "", errors.New("only git-upload-pack is passed on")
+		return "", "", fmt.Errorf("only %s is passed on", program)
 	}
 	for _, part := range parts[1:] {
 		if strings.HasPrefix(part, "version=") {
