@@ -122,12 +122,17 @@ type LedgerLine struct {
 	Floor version.BuildNumber `json:"floor,omitempty"`
 	// The highest name that is built or was kept.
 	Name string `json:"name,omitempty"`
+	// The commit that the app's highest kept name was built of.
+	Released string `json:"released,omitempty"`
 }
 
 // Ledger is a page of a project's ledger.
 type Ledger struct {
-	Lines   []LedgerLine  `json:"lines"`
-	Entries []LedgerEntry `json:"entries"`
+	Lines []LedgerLine `json:"lines"`
+	// The project's own count of builds. Apps whose numbers are counted go on from there, or from their line when that is
+	// higher.
+	Count   version.BuildNumber `json:"count"`
+	Entries []LedgerEntry       `json:"entries"`
 	// Pass as before to get the following page; absent on the last.
 	Next int64 `json:"next,omitempty"`
 }

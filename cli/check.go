@@ -181,65 +181,6 @@ func showFinding(s *terminal.Screen, f definition.Finding) {
 	}
 }
 
-func explainCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "explain",
-		Usage:     "print a pipeline as it is understood, with where each value is from",
-		ArgsUsage: "PIPELINE [FOLDER]",
-		Description: "Parts are put in, variants laid out, defaults written out.\n\n" +
-			terminal.Example("piston explain trunk", "piston explain trunk --job android"),
-		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only this job"}, terminal.JSONFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := terminal.Words(c, "PIPELINE", "[FOLDER]")
-			if err != nil {
-				return err
-			}
-			if args[1] == "" {
-				args[1] = "."
-			}
-			hasten()
-			w, err := openTree(ctx, args[1])
-			if err != nil {
-				return err
-			}
-			done, err := checkTree(w, nil, true)
-			if err != nil {
-				return err
-			}
-			f, err := done.pipeline(args[0])
-			if err != nil {
-				return err
-			}
-			values := f.Pipeline.Explain()
-			if job := c.String("job"); job != "" {
-				if f.Pipeline.Job[job] == nil {
-					return terminal.Ending(terminal.ExitFailed, fmt.Errorf("pipeline %s has no job %q", args[0], job))
-				}
-				values = only(values, job)
-			}
-			if c.Bool("json") {
-				return terminal.PrintJSON(terminal.Out(c), values)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			rows := make([][]string, len(values))
-			for i, v := range values {
-				rows[i] = []string{v.Key, terminal.Short(v.Text, 70), s.In(terminal.Faint, v.From)}
-			}
-			s.Table([]string{"KEY", "VALUE", "FROM"}, rows)
-			return nil
-		},
-	}
-}
-
-func only(values []definition.Value, job string) (list []definition.Value) {
-	for _, v := range values {
-		if v.Of == job {
-			list = append(list, v)
-		}
-	}
-	return list
-}
-
 // pipeline finds one that can be used.
 func (d checked) pipeline(name string) (check.File, error) {
 	var names []string

@@ -105,7 +105,10 @@ func draftNotes(ctx context.Context, c *cli.Command) error {
 	if len(list) > 1 {
 		return terminal.Usage("there are several apps; say which by --app")
 	}
-	messages, err := w.SinceTag(ctx, source.Since{Final: true})
+	if note := askLedger(ctx, c, w, list); note != "" {
+		fmt.Fprintln(os.Stderr, note)
+	}
+	messages, err := w.SinceTag(ctx, source.Since{Final: true, And: list[0].released()})
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}

@@ -62,8 +62,8 @@ func versionsCommand() *cli.Command {
 				"leaves it out.\n\n" +
 				"Exit codes: 0 drafted; 1 a text is longer than stores take.\n\n" +
 				terminal.Example("piston versions notes", "piston versions notes --json"),
-			Flags: []cli.Flag{appFlag, &cli.StringFlag{Name: "language", Usage: "only in this language"},
-				terminal.JSONFlag},
+			Flags: append([]cli.Flag{appFlag, &cli.StringFlag{Name: "language", Usage: "only in this language"},
+				terminal.JSONFlag}, ledgerFlags...),
 			Action: draftNotes,
 		}},
 		Action: showVersions,
@@ -76,6 +76,7 @@ type appHere struct {
 	found versionfile.Found
 	now   versionfile.Current
 	last  map[versionfile.Platform]api.LedgerLine // what the ledger gave out last; nil when it was not asked
+	count version.BuildNumber                     // the project's own, which counted apps go on from
 }
 
 // appsHere reads the apps of a checkout.
@@ -123,6 +124,7 @@ func askLedger(ctx context.Context, c *cli.Command, w *source.WorkTree, list []a
 		return err.Error() + ": the ledger was not asked"
 	}
 	for i := range list {
+		list[i].count = ledger.Count
 		list[i].last = map[versionfile.Platform]api.LedgerLine{}
 		for _, l := range ledger.Lines {
 			if l.App == list[i].app.Name {
@@ -136,6 +138,11 @@ func askLedger(ctx context.Context, c *cli.Command, w *source.WorkTree, list []a
 // highest are the highest build numbers that are known of, and the highest name.
 func (a appHere) highest() (version.Parts, map[versionfile.Platform]version.BuildNumber) {
 	name, builds := a.now.Name, maps.Clone(a.now.Builds)
+	if a.app.Build.Numbering().Counts() {
+		for _, platform := range a.app.PlatformsIn(a.found) {
+			builds[platform] = max(builds[platform], a.count)
+		}
+	}
 	for platform, l := range a.last {
 		builds[platform] = max(builds[platform], l.Last, l.Floor)
 		if given, err := version.Parse(l.Name); err == nil && given.Compare(name) > 0 {
@@ -143,6 +150,16 @@ func (a appHere) highest() (version.Parts, map[versionfile.Platform]version.Buil
 		}
 	}
 	return name, builds
+}
+
+// released is the commit that was released last, as far as the ledger knows; "" when it was not asked.
+func (a appHere) released() string {
+	for _, l := range a.last {
+		if l.Released != "" {
+			return l.Released
+		}
+	}
+	return ""
 }
 
 // treeOf is the tracked files of a checkout, as they are on this disk.

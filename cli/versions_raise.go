@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,28 +70,11 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 		return terminal.Ending(terminal.ExitFailed,
 			errors.New("the places do not agree, so that nothing follows them; say to NAME, and all will"))
 	}
-	known := version.Known{Today: time.Now()}
-	var last map[versionfile.Platform]version.BuildNumber
-	known.Now, last = a.highest()
-	if wish.By == version.ByBuild && len(a.now.Name.Numbers) > 0 {
-		known.Now = a.now.Name // the number of what is in the files
-	}
-	if wish.By == version.ByCommits {
-		messages, err := w.SinceTag(ctx, source.Since{})
-		if err != nil {
-			return terminal.Ending(terminal.ExitFailed, err)
-		}
-		known.Changes = version.ReadChanges(messages)
-	}
-	name, why, err := wish.Name(known)
+	next, err := a.next(ctx, w, wish)
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}
-	builds, err := a.app.NextBuilds(a.found, last, name, time.Now())
-	if err != nil {
-		return terminal.Ending(terminal.ExitFailed, err)
-	}
-	changes, left := a.found.Changes(versionfile.Next{Name: name, Builds: builds})
+	changes, left := a.found.Changes(next.Next)
 	files, err := versionfile.EditAll(treeOf(w), changes)
 	if err == nil && !c.Bool("dry-run") {
 		err = writeAll(w.Dir, files)
@@ -98,11 +83,11 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 		return terminal.Ending(terminal.ExitFailed, err)
 	}
 	if c.Bool("json") {
-		return terminal.PrintJSON(terminal.Out(c), map[string]any{"app": a.app.Name, "name": name.String(), "why": why,
-			"builds": builds, "changes": changesJSON(changes), "left": append([]versionfile.Place{}, left...),
+		return terminal.PrintJSON(terminal.Out(c), map[string]any{"app": a.app.Name, "name": next.Name.String(),
+			"why": next.why, "builds": next.Builds, "changes": changesJSON(changes), "left": append([]versionfile.Place{}, left...),
 			"written": !c.Bool("dry-run")})
 	}
-	showRaise(terminal.NewScreen(terminal.Out(c)), a, name, why, changes, left, c.Bool("dry-run"))
+	showRaise(terminal.NewScreen(terminal.Out(c)), a, next, changes, left, c.Bool("dry-run"))
 	return nil
 }
 
@@ -114,7 +99,7 @@ func changesJSON(changes []versionfile.Change) []map[string]any {
 	return out
 }
 
-func showRaise(s *terminal.Screen, a appHere, name version.Parts, why string, changes []versionfile.Change,
+func showRaise(s *terminal.Screen, a appHere, next nextVersion, changes []versionfile.Change,
 	left []versionfile.Place, dry bool) {
 	file := ""
 	for i := 0; i < len(changes); {
@@ -137,8 +122,48 @@ func showRaise(s *terminal.Screen, a appHere, name version.Parts, why string, ch
 	if dry {
 		done = "would be written"
 	}
-	s.Line("%s %s (%s): %s %s.", a.app.Name, s.In(terminal.Strong, name.String()), why, plural(len(changes), "place"),
-		done)
+	s.Line("%s %s (%s): %s %s.", a.app.Name, s.In(terminal.Strong, next.Name.String()), next.why,
+		plural(len(changes), "place"), done)
+}
+
+// nextVersion is what a wish leads to.
+type nextVersion struct {
+	versionfile.Next
+	why string
+}
+
+func (n nextVersion) String() string {
+	text := n.Name.String()
+	var builds []string
+	for _, p := range slices.Sorted(maps.Keys(n.Builds)) {
+		builds = append(builds, fmt.Sprintf("%s %d", p, n.Builds[p]))
+	}
+	if len(builds) > 0 {
+		text += " (" + strings.Join(builds, ", ") + ")"
+	}
+	return text + ": " + n.why
+}
+
+// next finds what a wish leads to from what stands in the files and what the ledger gave out.
+func (a appHere) next(ctx context.Context, w *source.WorkTree, wish version.Wish) (n nextVersion, err error) {
+	known := version.Known{Today: time.Now()}
+	var last map[versionfile.Platform]version.BuildNumber
+	known.Now, last = a.highest()
+	if wish.By == version.ByBuild && len(a.now.Name.Numbers) > 0 {
+		known.Now = a.now.Name // the number of what is in the files
+	}
+	if wish.By == version.ByCommits {
+		messages, err := w.SinceTag(ctx, source.Since{And: a.released()})
+		if err != nil {
+			return n, err
+		}
+		known.Changes = version.ReadChanges(messages)
+	}
+	if n.Name, n.why, err = wish.Name(known); err != nil {
+		return n, err
+	}
+	n.Builds, err = a.app.NextBuilds(a.found, last, n.Name, time.Now())
+	return n, err
 }
 
 // onLine shows a line of a file on one of the screen.

@@ -142,21 +142,41 @@ func TestNotesAreDrafted(t *testing.T) {
 func TestVersionsAskTheLedger(t *testing.T) {
 	dir := checkout(t, twoPlatforms, nil)
 	t.Chdir(dir)
-	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"lines":[{"app":"app","platform":"android","last":412,"name":"1.6.0"},
+	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"count":420,"lines":[{"app":"app","platform":"android","last":412,"name":"1.6.0"},
 		{"app":"app","platform":"ios","last":20,"floor":30},{"app":"other","platform":"ios","last":9000}]}`}
 	out, code, _ := against(t, answers, "versions", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "The ledger gave out last for android: 1.6.0 (412)")
 	assert.Contains(t, out, "The ledger gave out last for ios: no name (30)")
-	assert.Contains(t, out, "Next: patch 1.6.1 · minor 1.7.0 · major 2.0.0 · android build 413 · ios build 413")
+	assert.Contains(t, out, "Next: patch 1.6.1 · minor 1.7.0 · major 2.0.0 · android build 421 · ios build 421")
 	out, code, _ = against(t, answers, "versions", "raise", "patch", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Equal(t, "1.6.1\n", contentOf(t, dir, "VERSION"))
-	assert.Contains(t, contentOf(t, dir, "app/build.gradle"), "versionCode 413 ")
+	assert.Contains(t, contentOf(t, dir, "app/build.gradle"), "versionCode 421 ")
 	out, code, _ = against(t, map[string]string{}, "versions", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "the ledger was not asked")
 	out, code, asked := against(t, answers, "versions", "--offline", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Empty(t, asked)
+}
+
+func TestExplainTellsTheNextVersion(t *testing.T) {
+	dir := checkout(t, twoPlatforms, map[string]string{})
+	t.Chdir(dir)
+	require.NoError(t, os.MkdirAll("piston", 0o755))
+	require.NoError(t, os.WriteFile("piston/p.toml", []byte("[input.size]\nkind = \"choice\"\nchoices = [\"patch\", \"major\"]\n[[job.a.step]]\nraise = { by = \"${PISTON_INPUT_SIZE}\" }\n"+
+		"[job.b]\nafter = [\"a\"]\n[[job.b.step]]\nscript = \"true\"\n"), 0o600))
+	out, err := exec.Command("git", "add", "piston").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"count":40,"lines":[{"app":"app","platform":"ios","last":20,"name":"1.6.0"}]}`}
+	told, code, _ := against(t, answers, "explain", "p", "--project", "p")
+	assert.Zero(t, code, told)
+	assert.Regexp(t, `next\.app +1\.6\.1 \(android 41, ios 41\): patch +job\.a\.step\[0\]\.raise, when size is patch`, told)
+	assert.Regexp(t, `next\.app +2\.0\.0 \(android 41, ios 41\): major`, told)
+	told, code = run(t, "explain", "p", "--offline", "--job", "a")
+	assert.Zero(t, code, told)
+	assert.Contains(t, told, "1.4.1 (android 13, ios 13): patch")
+	told, _ = run(t, "explain", "p", "--offline", "--job", "b")
+	assert.NotContains(t, told, "next.app")
 }

@@ -116,14 +116,17 @@ func TestSinceWhichTagARelease(t *testing.T) {
 		want  string
 	}{
 		{Since{}, ""}, {Since{Not: "v1.1.0"}, "three"}, {Since{Not: "v1.1.0", Final: true}, "three two"},
-		{Since{Not: "v1.1.0", Or: two}, "three"},
+		{Since{Not: "v1.1.0", Final: true, And: two}, "three"},
 	} {
 		messages, err := r.SinceTag(t.Context(), "main", c.since)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, strings.Join(strings.Fields(strings.Join(messages, " ")), " "), "%+v", c.since)
 	}
+	messages, err := r.SinceTag(t.Context(), "main", Since{Not: "v1.1.0", And: strings.Repeat("7", 40)})
+	require.NoError(t, err, "a commit that is gone")
+	assert.Equal(t, []string{"three\n"}, messages)
 	l.git("tag", "-d", "v1.0.0", "v1.1.0-rc.1", "v1.1.0")
-	messages, err := r.SinceTag(t.Context(), "main", Since{Or: two})
+	messages, err = r.SinceTag(t.Context(), "main", Since{And: two})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"three\n"}, messages, "a release without a tag")
 }

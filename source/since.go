@@ -14,8 +14,8 @@ type Since struct {
 	Not string // a tag that is not of it: that of the release itself
 	// Whether tags of versions that came before a release, such as v2.0.0-rc.1, are passed by.
 	Final bool
-	// A commit that was released without a tag; "" when none is known.
-	Or string
+	// A commit that was released, maybe without a tag; "" when none is known.
+	And string
 }
 
 // SinceTag gives the messages of the commits since the last tag that holds a number, newest first; of all when there is
@@ -43,8 +43,11 @@ func sinceTag(commit string, since Since, git func(args ...string) (string, erro
 	from := []string{commit}
 	if tag, err := git(append(describe, commit)...); err == nil {
 		from = append(from, "^"+strings.TrimSpace(tag))
-	} else if since.Or != "" {
-		from = append(from, "^"+since.Or)
+	}
+	if since.And != "" {
+		if _, err := git("cat-file", "-e", since.And+"^{commit}"); err == nil { // it may be gone, when history was rewritten
+			from = append(from, "^"+since.And)
+		}
 	}
 	out, err := git(append([]string{"log", "--no-merges", "-z", "--format=%B",
 		fmt.Sprintf("--max-count=%d", maxMessages), "--end-of-options"}, from...)...)

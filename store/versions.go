@@ -74,6 +74,12 @@ func (q Q) ProjectCount(ctx context.Context, project record.ProjectID) (last ver
 	return last, err
 }
 
+// CountOf is a project's own count of builds as it stands.
+func (q Q) CountOf(ctx context.Context, project record.ProjectID) (last version.BuildNumber, err error) {
+	err = q.get(ctx, &last, `SELECT last_build FROM projects WHERE id = $1`, project)
+	return last, err
+}
+
 // RaiseProjectCount makes a project's own count go on from a number, when it is higher.
 func (q Q) RaiseProjectCount(ctx context.Context, project record.ProjectID, last version.BuildNumber) error {
 	return q.do(ctx, nil, `UPDATE projects SET last_build = greatest(last_build, $2) WHERE id = $1`, project, int64(last))
@@ -178,12 +184,13 @@ func (q Q) Released(ctx context.Context, r Release) (list []Version, err error) 
 	return list, err
 }
 
-// LastReleased is the commit of the highest name below another that an app has kept, and is a release itself; "" when
-// there is none.
-func (q Q) LastReleased(ctx context.Context, r Release) (commit string, err error) {
+// LastReleased is the commit of the highest name that an app has kept, below another when that is not ""; final passes
+// by what came before a release, such as 2.0.0-rc.1. It is "" when there is none.
+func (q Q) LastReleased(ctx context.Context, project record.ProjectID, app, below string, final bool) (commit string,
+	err error) {
 	err = q.get(ctx, &commit, `SELECT r.commit_id FROM versions v JOIN runs r ON r.id = v.run_id
-		WHERE v.project_id = $1 AND v.app = $2 AND v.name_key < $3 AND v.reserved AND v.state = 'kept'
-		AND strpos(v.name, '-') = 0 ORDER BY v.name_key DESC LIMIT 1`, r.Project, r.App, r.Key)
+		WHERE v.project_id = $1 AND v.app = $2 AND ($3 = '' OR v.name_key < $3) AND v.reserved AND v.state = 'kept'
+		AND NOT ($4 AND strpos(v.name, '-') > 0) ORDER BY v.name_key DESC LIMIT 1`, project, app, below, final)
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}

@@ -110,3 +110,17 @@ func TestRaisesAndLandingsBelongTogether(t *testing.T) {
 		assert.Equal(t, fine, !HasErrors(found), "%s\n%v", land, found)
 	}
 }
+
+func TestHowARunWouldRaise(t *testing.T) {
+	p, found := Parse("piston/p.toml", []byte("[input.size]\nkind = \"choice\"\nchoices = [\"patch\", \"huge\", \"minor\"]\n[input.kind]\ndefault = \"rc\"\n"+
+		"[[job.a.step]]\nraise = { app = \"x\", by = \"${PISTON_INPUT_SIZE}\", pre = \"${PISTON_INPUT_KIND}\" }\n"+
+		"[[job.b.step]]\nscript = \"true\"\n[[job.b.step]]\nraise = { app = \"y\", to = \"${PISTON_TAG}\" }\n"+
+		"[[job.c.step]]\nraise = { app = \"z\", by = \"tag\" }\n"), nil)
+	require.False(t, HasErrors(found), "%v", found)
+	var told []string
+	for _, w := range p.Wishes() {
+		told = append(told, strings.Join([]string{w.App, w.By, w.Pre, w.To, w.Job, w.When}, "|"))
+	}
+	assert.Equal(t, []string{"x|patch|rc||a|job.a.step[0].raise, when size is patch", "x|minor|rc||a|job.a.step[0].raise, when size is minor",
+		"z|tag|||c|job.c.step[0].raise"}, told, "what only the run knows is not told, nor what it would refuse")
+}

@@ -36,6 +36,9 @@ type Numbering struct {
 	Span int
 }
 
+// Counts tells whether numbers are counted, as a project counts its builds.
+func (n Numbering) Counts() bool { return n.Scheme == "" || n.Scheme == Count }
+
 // MaxSpan is the most numbers one run may take.
 const MaxSpan = 100
 

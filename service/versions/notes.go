@@ -49,7 +49,7 @@ func (s *Versions) tryDraft(ctx context.Context, run store.Run, given api.Raised
 		return err
 	}
 	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
-	if since.Or, err = s.Store.LastReleased(ctx, release); err != nil {
+	if since.And, err = s.Store.LastReleased(ctx, run.ProjectID, given.App, release.Key, since.Final); err != nil {
 		return err
 	}
 	messages, err := repo.SinceTag(ctx, run.Commit, since)

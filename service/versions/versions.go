@@ -83,7 +83,7 @@ func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.R
 		}
 	}
 	if w.By == version.ByCommits {
-		if r.changes, err = s.changesSince(ctx, run); err != nil {
+		if r.changes, err = s.changesSince(ctx, run, in.App); err != nil {
 			return api.Raised{}, err
 		}
 	}
@@ -165,12 +165,9 @@ func (r *raise) do(ctx context.Context, q ground.Q) (api.Raised, error) {
 	return out, q.Tell(ctx, ground.OfRun(fact.RunGoesOn, r.run))
 }
 
-// counted tells whether the app's numbers are counted, as the project's own are.
-func (r *raise) counted() bool { return r.in.Scheme == "" || r.in.Scheme == string(version.Count) }
-
 // shareCount makes lines that are counted go on from the project's own count.
 func (r *raise) shareCount(ctx context.Context, q ground.Q, lines []store.VersionLine) error {
-	if !r.counted() {
+	if !r.numbering.Counts() {
 		return nil
 	}
 	last, err := q.ProjectCount(ctx, r.run.ProjectID)
@@ -219,7 +216,7 @@ func (r *raise) give(ctx context.Context, q ground.Q, lines []store.VersionLine,
 		if err := q.SetLine(ctx, r.run.ProjectID, l); err != nil {
 			return err
 		}
-		if !r.counted() {
+		if !r.numbering.Counts() {
 			continue
 		}
 		if err := q.RaiseProjectCount(ctx, r.run.ProjectID, l.Last); err != nil {
@@ -264,12 +261,16 @@ func Given(had []store.Version, app string) *api.Raised {
 }
 
 // changesSince reads what the commits since the last release say.
-func (s *Versions) changesSince(ctx context.Context, run store.Run) ([]version.Change, error) {
+func (s *Versions) changesSince(ctx context.Context, run store.Run, app string) ([]version.Change, error) {
 	_, repo, err := s.repository(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	messages, err := repo.SinceTag(ctx, run.Commit, source.Since{Not: run.Tag})
+	last, err := s.Store.LastReleased(ctx, run.ProjectID, app, "", false)
+	if err != nil {
+		return nil, err
+	}
+	messages, err := repo.SinceTag(ctx, run.Commit, source.Since{Not: run.Tag, And: last})
 	return version.ReadChanges(messages), err
 }
 
@@ -308,10 +309,16 @@ func (s *Versions) Ledger(ctx context.Context, project string, f api.LedgerFilte
 			Build: v.FirstBuild, LastBuild: v.LastBuild, Named: v.Reserved, Run: v.Run, Pipeline: v.Pipeline, Branch: v.Branch,
 			Commit: v.Commit, Why: v.Why, State: string(v.State), Landed: v.Landed, Issued: v.Issued})
 	}
+	if out.Count, err = s.Store.CountOf(ctx, p.ID); err != nil {
+		return out, err
+	}
 	lines, err := s.Store.VersionLines(ctx, p.ID)
 	for _, l := range lines {
 		line := api.LedgerLine{App: l.App, Platform: l.Platform, Last: l.Last, Floor: l.Floor}
 		if line.Name, err = s.Store.HighestName(ctx, p.ID, l.App, l.Platform); err != nil {
+			return out, err
+		}
+		if line.Released, err = s.Store.LastReleased(ctx, p.ID, l.App, "", false); err != nil {
 			return out, err
 		}
 		out.Lines = append(out.Lines, line)
