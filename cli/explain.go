@@ -16,9 +16,9 @@ func explainCommand() *cli.Command {
 		Name:      "explain",
 		Usage:     "print a pipeline as it is understood, with where each value is from",
 		ArgsUsage: "PIPELINE [FOLDER]",
-		Description: "Parts are put in, variants laid out, defaults written out. Where a step raises a version, it tells which " +
-			"a run would get\n" +
-			"now; the ledger is asked when you are signed in.\n\n" +
+		Description: "Parts are put in, variants laid out, defaults written out. Where a step raises a version, it tells " +
+			"which a run would\n" +
+			"get now; the ledger is asked when you are signed in.\n\n" +
 			terminal.Example("piston explain trunk", "piston explain trunk --job android"),
 		Flags: append([]cli.Flag{&cli.StringFlag{Name: "job", Usage: "only this job"}, terminal.JSONFlag},
 			ledgerFlags...),

@@ -84,8 +84,8 @@ func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere
 	}
 	if c.Bool("json") {
 		return terminal.PrintJSON(terminal.Out(c), map[string]any{"app": a.app.Name, "name": next.Name.String(),
-			"why": next.why, "builds": next.Builds, "changes": changesJSON(changes), "left": append([]versionfile.Place{}, left...),
-			"written": !c.Bool("dry-run")})
+			"why": next.why, "builds": next.Builds, "changes": changesJSON(changes),
+			"left": append([]versionfile.Place{}, left...), "written": !c.Bool("dry-run")})
 	}
 	showRaise(terminal.NewScreen(terminal.Out(c)), a, next, changes, left, c.Bool("dry-run"))
 	return nil

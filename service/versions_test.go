@@ -199,6 +199,21 @@ func TestARaiseThatTheDatabaseRefusesIsSaid(t *testing.T) {
 		_, err := s.Versions.Ledger(ctx, "app", api.LedgerFilter{Limit: 1})
 		return err
 	})
+	at := api.ReleasePath{App: "app", Name: "1.4.1"}
+	eachStatement(t, db, "show notes", func(ctx context.Context) error {
+		_, err := s.Versions.Notes(ctx, "app", at)
+		return err
+	})
+	eachStatement(t, db, "write notes", func(ctx context.Context) error {
+		return s.Versions.CorrectNotes(ctx, "app", "ada", at, "da", api.NotesCorrection{Text: "Havne"})
+	})
+	eachStatement(t, db, "take notes back", func(ctx context.Context) error {
+		return s.Versions.TakeBackNotes(ctx, "app", at, "da", 1)
+	})
+	eachStatement(t, db, "name a bot", func(ctx context.Context) error {
+		_, err := s.Projects.SetBot(ctx, "app", api.Bot{Name: "Tide Bot"})
+		return err
+	})
 	eachStatement(t, db, "set a floor", func(ctx context.Context) error {
 		return s.Versions.SetFloor(ctx, "app", api.LedgerFloor{App: "app", Platform: "ios", Floor: 99})
 	})

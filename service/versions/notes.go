@@ -17,15 +17,9 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// draftNotes drafts the notes of what a run was handed out. That it fails is no reason to stop a release: it has no
-// notes then, and a person can write them.
-func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Raised) {
-	if err := s.tryDraft(ctx, run, given); err != nil {
-		s.Log.Warn("notes could not be drafted", "run", run.ID, "app", given.App, "error", err)
-	}
-}
-
-func (s *Versions) tryDraft(ctx context.Context, run store.Run, given api.Raised) error {
+// draftNotes drafts the notes of what a run was handed out. That the repository gives none is no reason to stop a
+// release: it has no notes then, and a person can write them.
+func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Raised) error {
 	release, err := releaseOf(run.ProjectID, given.App, given.Name)
 	if err != nil {
 		return err
@@ -34,34 +28,45 @@ func (s *Versions) tryDraft(ctx context.Context, run store.Run, given api.Raised
 	if err != nil {
 		return err
 	}
+	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
+	if since.And, err = s.Store.LastReleased(ctx, p.ID, given.App, release.Key, since.Final); err != nil {
+		return err
+	}
+	list, err := s.readNotes(ctx, p, run, given.App, since)
+	if err != nil {
+		s.Log.Warn("notes could not be drafted", "run", run.ID, "app", given.App, "error", err)
+		return context.Cause(ctx)
+	}
+	return s.Tx(ctx, func(q ground.Q) error { return q.DraftNotes(ctx, release, list) })
+}
+
+// readNotes reads them from a run's commit, and from those before.
+func (s *Versions) readNotes(ctx context.Context, p store.Project, run store.Run, app string,
+	since source.Since) ([]store.Note, error) {
 	repo, err := source.Open(ctx, p.Remote, s.Mirror(p.ID)) // as it was when the run was planned
 	if err != nil {
-		return err
+		return nil, err
 	}
 	reader, err := repo.Reader(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer reader.Close()
 	f := files{repo, reader}
-	app, err := f.app(run.Commit, given.App)
+	described, err := f.app(run.Commit, app)
 	if err != nil {
-		return err
-	}
-	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
-	if since.And, err = s.Store.LastReleased(ctx, run.ProjectID, given.App, release.Key, since.Final); err != nil {
-		return err
+		return nil, err
 	}
 	messages, err := repo.SinceTag(ctx, run.Commit, since)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var list []store.Note
-	for _, n := range app.ReleaseNotes(f.tree(ctx, run.Commit), version.ReadChanges(messages)) {
+	for _, n := range described.ReleaseNotes(f.tree(ctx, run.Commit), version.ReadChanges(messages)) {
 		list = append(list, store.Note{Language: n.Language, Draft: n.Text, File: n.File, Problem: n.Problem,
 			Main: n.Main})
 	}
-	return s.Tx(ctx, func(q ground.Q) error { return q.DraftNotes(ctx, release, list) })
+	return list, nil
 }
 
 // releaseOf is the release of an app by a name.

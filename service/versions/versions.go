@@ -93,7 +93,7 @@ func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.R
 		return err
 	})
 	if err == nil && out.Counts {
-		s.draftNotes(ctx, run, out)
+		err = s.draftNotes(ctx, run, out)
 	}
 	return out, err
 }
