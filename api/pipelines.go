@@ -55,6 +55,8 @@ type Knowledge struct {
 	Secrets   []SecretRule `json:"secrets"`
 	Runners   []Runner     `json:"runners"`
 	LastBuild int64        `json:"last_build"`
+	// What its apps were handed out last.
+	Given []LedgerLine `json:"given"`
 }
 
 // Restart says how to start a run again.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -82,6 +83,8 @@ type SecretRule struct {
 	Name    string       `json:"name"`
 	Scope   access.Scope `json:"scope"`
 	Expires *time.Time   `json:"expires,omitempty"`
+	// What the value says, when it is a provisioning profile.
+	Profile profile.Profile `json:"profile"`
 }
 
 // MasterRotation tells what came of a rotation of the master key.

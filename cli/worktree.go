@@ -31,7 +31,7 @@ type checked struct {
 
 // repositoryOf makes a work tree a repository to check: files are as they are on this disk, modes as in the index.
 func repositoryOf(w *source.WorkTree) *check.Repository {
-	r := &check.Repository{Branches: w.Branches,
+	r := &check.Repository{Branches: w.Branches, Tags: w.Tags, Now: time.Now(),
 		Read: func(name string) ([]byte, error) {
 			text, err := readUpTo(filepath.Join(w.Dir, filepath.FromSlash(name)), definition.MaxFileSize+1)
 			if errors.Is(err, os.ErrNotExist) {
@@ -148,7 +148,12 @@ func askService(ctx context.Context, c *cli.Command, w *source.WorkTree) (known 
 	}
 	known = &check.Service{Project: project, LastBuild: about.LastBuild, Now: time.Now()}
 	for _, v := range about.Secrets {
-		known.Secrets = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope, Expires: v.Expires})
+		known.Secrets = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope, Expires: v.Expires,
+			Profile: v.Profile})
+	}
+	for _, g := range about.Given {
+		known.Given = append(known.Given, check.Given{App: g.App, Platform: g.Platform, Name: g.Name,
+			Build: int64(max(g.Last, g.Floor))})
 	}
 	for _, r := range about.Runners {
 		known.Runners = append(known.Runners, schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools})

@@ -131,3 +131,26 @@ func TestCorrectionsThatCannotBe(t *testing.T) {
 	require.NoError(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "en", api.NotesCorrection{Text: "Written by hand."}))
 	assert.Equal(t, "person", notesOf(t, s, "1.4.1")["en"].From)
 }
+
+func TestAProfileInASecretIsReadWhenItIsSet(t *testing.T) {
+	s, r := openWithRepository(t)
+	r.commit(map[string]string{"piston/p.toml": raisingByHand})
+	ctx := asItself(t)
+	set := func(text string) {
+		_, err := s.Secrets.SetSecret(ctx, "app", "ada", "PROFILE", api.NewSecret{Kind: api.FileSecret, Value: []byte(text)})
+		require.NoError(t, err)
+	}
+	is := func() string {
+		known, err := s.Intake.Knowledge(ctx, "app")
+		require.NoError(t, err)
+		require.Len(t, known.Secrets, 1)
+		return known.Secrets[0].Profile.App
+	}
+	set("x<?xml?><plist><key>application-identifier</key><string>T0.org.tidewick.almanac</string></plist>")
+	assert.Equal(t, "org.tidewick.almanac", is())
+	set("another value")
+	assert.Empty(t, is())
+	_, err := s.Secrets.RestoreSecret(ctx, "app", "ada", "PROFILE", 1)
+	require.NoError(t, err)
+	assert.Equal(t, "org.tidewick.almanac", is(), "a value that is put back says what it said")
+}

@@ -20,8 +20,9 @@ type WorkTree struct {
 	Loose    []Entry  // files that Git neither tracks nor ignores
 	Ignored  []string // paths of files that it is told not to track, but those in folders ignored as a whole
 	Branches []string
-	Branch   string // checked out; "" when detached
-	Commit   string // "" before the first
+	Branch   string   // checked out; "" when detached
+	Commit   string   // "" before the first
+	Tags     []string // those on the commit
 }
 
 // ErrNoWorkTree says that a folder is in no checkout.
@@ -57,6 +58,9 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 	ask(func(text string) { w.Ignored = pathsOf(others(text)) }, "ls-files", "-z", "--others", "--ignored",
 		"--exclude-standard", "--directory")
 	ask(w.takeRefs, "for-each-ref", "--format=%(refname) %(HEAD) %(objectname)", "refs/heads/", "refs/remotes/")
+	tags := map[string][]string{}
+	ask(func(text string) { tags = tagsOf(text) }, "for-each-ref",
+		"--format=%(objectname) %(*objectname) %(refname:strip=2)", "refs/tags/")
 	all.Wait()
 	if failed != nil {
 		return nil, failed
@@ -66,6 +70,7 @@ func OpenWorkTree(ctx context.Context, dir string) (*WorkTree, error) {
 			w.Commit = strings.TrimSpace(id)
 		}
 	}
+	w.Tags = tags[w.Commit]
 	return w, nil
 }
 
@@ -165,6 +170,18 @@ func (w *WorkTree) takeRefs(text string) {
 			w.Branches = append(w.Branches, name)
 		}
 	}
+}
+
+// tagsOf gives the names of tags by the commit each is on.
+func tagsOf(text string) map[string][]string {
+	tags := map[string][]string{}
+	for line := range strings.Lines(text) {
+		id, rest, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		on, name, _ := strings.Cut(rest, " ")
+		at := cmp.Or(on, id) // an annotated tag is an object of its own
+		tags[at] = append(tags[at], name)
+	}
+	return tags
 }
 
 // ChangedSince lists the paths that differ, in the tree as it is, from where its branch left another. all means that

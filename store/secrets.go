@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -41,12 +42,14 @@ type Revision struct {
 	By         string    `db:"set_by"`
 	Restored   int       `db:"restored"`
 	SealedTo   string    `db:"sealed_to"`
+	// What the value says, when it is a provisioning profile.
+	Profile JSON[profile.Profile] `db:"profile"`
 }
 
 const secretColumns = `s.id, n.name, s.home_id, h.name AS home, s.note, s.expires_at, s.branches, s.tags, s.pipelines,
 	s.used_at,
 	coalesce(u.number, 0) AS used_run, coalesce(up.name, '') AS used_in, r.revision, r.kind, r.ciphertext, r.size,
-	r.set_at, r.set_by, r.restored, r.sealed_to,
+	r.set_at, r.set_by, r.restored, r.sealed_to, r.profile,
 	ARRAY(SELECT p.name FROM secret_names o JOIN projects p ON p.id = o.project_id WHERE o.secret_id = s.id
 	AND o.project_id <> s.home_id ORDER BY p.name) AS shared
 	FROM secret_names n JOIN secrets s ON s.id = n.secret_id JOIN projects h ON h.id = s.home_id
@@ -108,16 +111,17 @@ func (q Q) AddRevision(ctx context.Context, id record.SecretID, r Revision) (num
 		return 0, err
 	}
 	if err = q.do(ctx, nil,
-		`INSERT INTO secret_revisions (secret_id, revision, kind, ciphertext, sealed_to, size, set_by, restored)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, id, number, r.Kind, r.Ciphertext, r.SealedTo, r.Size, r.By,
-		r.Restored); err != nil {
+		`INSERT INTO secret_revisions (secret_id, revision, kind, ciphertext, sealed_to, size, set_by, restored, profile)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, id, number, r.Kind, r.Ciphertext, r.SealedTo, r.Size, r.By,
+		r.Restored, asJSON(r.Profile.V)); err != nil {
 		return 0, err
 	}
 	return number, q.do(ctx, nil, `DELETE FROM secret_revisions WHERE secret_id = $1 AND revision <= $2`, id,
 		number-keptRevisions)
 }
 
-const revisionColumns = `revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to FROM secret_revisions`
+const revisionColumns = `revision, kind, ciphertext, size, set_at, set_by, restored, sealed_to, profile
+	FROM secret_revisions`
 
 // Revisions lists the values of a secret that are kept, newest first.
 func (q Q) Revisions(ctx context.Context, id record.SecretID) (list []Revision, err error) {

@@ -32,6 +32,8 @@ type Repository struct {
 		error) // nil without an error when there is no such file; long files may come cut off
 	OnDisk   func(name string) bool // whether a file is there that may not be tracked; nil where there is no disk
 	Branches []string               // nil when they are not known
+	Tags     []string               // those on the commit
+	Now      time.Time              // zero where nothing is to be said of what expires
 }
 
 // Service is what a service knows that a repository does not.
@@ -39,8 +41,15 @@ type Service struct {
 	Project   string
 	Secrets   []Secret
 	Runners   []schedule.Runner
-	LastBuild int64     // from the ledger
+	LastBuild int64     // the project's own count
+	Given     []Given   // what its apps were handed out last
 	Now       time.Time // zero where nothing is to be said of what expires
+}
+
+// Given is what an app was handed out last on a platform.
+type Given struct {
+	App, Platform, Name string
+	Build               int64 // the last number, or the floor when that is higher
 }
 
 // File is one pipeline file and what is to be said of it.
@@ -215,7 +224,7 @@ func All(r *Repository, s *Service) Result {
 	}
 	out.Findings = append(append(out.Findings, tracked(t)...), submodules(t, out.Files)...)
 	if t.OnDisk != nil {
-		out.Findings = append(out.Findings, wholeTree(t)...)
+		out.Findings = append(append(out.Findings, wholeTree(t)...), missingPurposes(t)...)
 	}
 	if t.cut {
 		out.Findings = append(out.Findings,

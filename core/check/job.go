@@ -177,6 +177,9 @@ func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	c.ways(j, s, r)
 	c.secretsAstray(j, s)
 	c.scriptFiles(j, s, r)
+	if publishes(c.p) {
+		debugChecker{c}.called(j, s, r)
+	}
 	b.words = append(b.words, r.words...)
 	for _, u := range r.uses {
 		name := u.path

@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/profile"
 )
 
 // Secret is what may be known of a secret: not its value, but who may have it.
@@ -19,6 +20,7 @@ type Secret struct {
 	Name    string
 	Scope   access.Scope
 	Expires *time.Time
+	Profile profile.Profile // what it says, when the value is one
 }
 
 // Occasion is the run in which secrets are asked for.

@@ -156,3 +156,64 @@ func (c appChecker) buildPlace(p versionfile.Place) {
 			"refuse a number that is not higher", n, c.service.LastBuild), fix)
 	}
 }
+
+// behind finds names and numbers that are not above what was handed out already, where no step raises them.
+func (c appChecker) behind() {
+	if c.service == nil || c.p.Raises() {
+		return
+	}
+	for _, a := range c.tree.apps().places {
+		now := a.found.Current()
+		for _, p := range a.found.Places {
+			if !p.Literal() {
+				continue
+			}
+			for _, g := range c.service.Given {
+				if g.App == a.app.Name && (p.Platform == "" || string(p.Platform) == g.Platform) {
+					c.behindGiven(now, p, g)
+				}
+			}
+		}
+	}
+}
+
+func (c appChecker) behindGiven(now versionfile.Current, p versionfile.Place, g Given) {
+	const fix = `Let a step raise it: raise = { by = "patch" }; or by hand: piston versions raise patch.`
+	switch given, err := version.Parse(g.Name); p.Kind {
+	case versionfile.Name:
+		if err == nil && len(now.Name.Numbers) > 0 && p.Value == now.Name.String() && now.Name.Compare(given) < 0 {
+			c.atPlace("version-behind", p, fmt.Sprintf("it says %s, and %s was given out for %s on %s", p.Value, g.Name, g.App,
+				g.Platform), fix)
+		}
+	case versionfile.Build:
+		n, err := strconv.ParseInt(p.Value, 10, 64)
+		if err == nil && n <= g.Build && n > c.service.LastBuild { // below that it is said elsewhere
+			c.atPlace("version-code", p, fmt.Sprintf("the build number is %d, and %d was given out for %s on %s; stores refuse "+
+				"a number that is not higher", n, g.Build, g.App, g.Platform), fix)
+		}
+	}
+}
+
+// tagged finds names that are not that of the tag on the commit, in a pipeline that such tags start. One that raises by
+// the tag writes its name.
+func (c appChecker) tagged() {
+	on := c.p.Trigger.Tag
+	if on == nil || c.p.Raises() {
+		return
+	}
+	for _, tag := range c.tree.Tags {
+		name, err := version.OfTag(tag)
+		if err != nil || len(on.Names) > 0 && !anyMatches(on.Names, tag) || anyMatches(on.ExceptNames, tag) {
+			continue
+		}
+		for _, a := range c.tree.apps().places {
+			now := a.found.Current()
+			for _, p := range a.found.Places {
+				if p.Kind == versionfile.Name && p.Literal() && p.Value == now.Name.String() && now.Name.Compare(name) != 0 {
+					c.atPlace("versions-differ", p, fmt.Sprintf("it says %s, and the commit has the tag %s", p.Value, tag),
+						`Raise before tagging, or let the run do it: raise = { by = "tag" }.`)
+				}
+			}
+		}
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
 )
@@ -21,7 +22,7 @@ func (s *Intake) Pipelines(ctx context.Context, project, ref string) (api.Pipeli
 		if ref == "" {
 			out.Ref = snap.view.main
 		}
-		result := snap.check(known)
+		result := snap.check(known, "")
 		for _, f := range result.Files {
 			text, err := snap.read(f.Path, definition.MaxFileSize)
 			if err != nil {
@@ -58,7 +59,13 @@ func (s *Intake) Knowledge(ctx context.Context, project string) (api.Knowledge, 
 		return out, err
 	}
 	for _, v := range about.Secrets {
-		out.Secrets = append(out.Secrets, api.SecretRule{Name: v.Name, Scope: v.Scope, Expires: v.Expires})
+		out.Secrets = append(out.Secrets, api.SecretRule{Name: v.Name, Scope: v.Scope, Expires: v.Expires,
+			Profile: v.Profile})
+	}
+	out.Given = []api.LedgerLine{}
+	for _, g := range about.Given {
+		out.Given = append(out.Given, api.LedgerLine{App: g.App, Platform: g.Platform, Name: g.Name,
+			Last: version.BuildNumber(g.Build)})
 	}
 	out.LastBuild = about.LastBuild
 	out.Runners, err = s.work.Runners(ctx, api.Page{})

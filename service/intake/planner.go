@@ -56,7 +56,18 @@ func (s *Intake) knowledge(ctx context.Context, q store.Q, p store.Project) (*ch
 	known, revisions := &check.Service{Project: p.Name, Now: time.Now()}, map[string]int{}
 	for _, v := range secrets {
 		known.Secrets, revisions[v.Name] = append(known.Secrets,
-			check.Secret{Name: v.Name, Scope: v.Scope(), Expires: v.Expires}), v.Number
+			check.Secret{Name: v.Name, Scope: v.Scope(), Expires: v.Expires, Profile: v.Profile.V}), v.Number
+	}
+	lines, err := q.VersionLines(ctx, p.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, l := range lines {
+		g := check.Given{App: l.App, Platform: l.Platform, Build: int64(max(l.Last, l.Floor))}
+		if g.Name, err = q.HighestName(ctx, p.ID, l.App, l.Platform); err != nil {
+			return nil, nil, err
+		}
+		known.Given = append(known.Given, g)
 	}
 	if known.LastBuild, err = q.LastBuild(ctx, p.ID); err != nil {
 		return nil, nil, err
@@ -80,7 +91,7 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) error {
 			return err
 		}
 	}
-	result := snap.check(pl.known)
+	result := snap.check(pl.known, e.Tag)
 	leaked, err := pl.leaks(ctx, snap)
 	if err != nil {
 		return err

@@ -37,7 +37,7 @@ func (pl *planner) keepSchedules(ctx context.Context, commit string) error {
 		return err
 	}
 	var list []store.Schedule
-	for _, f := range snap.check(pl.known).Files {
+	for _, f := range snap.check(pl.known, "").Files {
 		if f.Pipeline == nil {
 			continue
 		}

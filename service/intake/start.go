@@ -93,7 +93,7 @@ func (pl *planner) checkInputs(ctx context.Context, e plan.Event, given map[stri
 	if err != nil {
 		return err
 	}
-	for _, f := range snap.check(pl.known).Files {
+	for _, f := range snap.check(pl.known, "").Files {
 		if f.Name == e.Pipeline && f.Pipeline != nil {
 			if _, _, err := definition.AcceptAll(f.Pipeline.Input, given); err != nil {
 				return fmt.Errorf("%w: %w", ground.ErrInvalid, err)

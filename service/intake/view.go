@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"time"
 
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
@@ -94,8 +95,8 @@ type snapshot struct {
 	view    *view
 	commit  source.Commit
 	tree    *check.Repository
-	objects map[string]string               // ids of the files, by path
-	checked map[*check.Service]check.Result // by what was known
+	objects map[string]string // ids of the files, by path
+	checked map[checkedAs]check.Result
 }
 
 // at reads a commit; the same one only once.
@@ -118,8 +119,8 @@ func (v *view) at(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{view: v, commit: commit, checked: map[*check.Service]check.Result{}, objects: map[string]string{},
-		tree: &check.Repository{Branches: all}}
+	s := &snapshot{view: v, commit: commit, checked: map[checkedAs]check.Result{}, objects: map[string]string{},
+		tree: &check.Repository{Branches: all, Now: time.Now()}}
 	for _, e := range entries {
 		s.objects[e.Path] = e.ID
 		s.tree.Entries = append(s.tree.Entries,
@@ -151,12 +152,23 @@ func (s *snapshot) paths() []string {
 	return list
 }
 
-// check reads the pipelines and looks for mistakes, once for the same knowledge.
-func (s *snapshot) check(known *check.Service) check.Result {
-	result, done := s.checked[known]
+// checkedAs is what a result of a check depends on besides the commit.
+type checkedAs struct {
+	known *check.Service
+	tag   string
+}
+
+// check reads the pipelines and looks for mistakes, once for the same knowledge. tag is what the runs are of, if any.
+func (s *snapshot) check(known *check.Service, tag string) check.Result {
+	as := checkedAs{known, tag}
+	result, done := s.checked[as]
 	if !done {
-		result = check.All(s.tree, known)
-		s.checked[known] = result
+		tree := *s.tree
+		if tag != "" {
+			tree.Tags = []string{tag}
+		}
+		result = check.All(&tree, known)
+		s.checked[as] = result
 	}
 	return result
 }

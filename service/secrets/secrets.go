@@ -18,6 +18,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/vault"
@@ -52,8 +53,9 @@ func (s *Secrets) SetSecret(ctx context.Context, project, person, name string, i
 		} else if err != nil {
 			return err
 		}
-		n, err := q.AddRevision(ctx, was.ID,
-			store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person})
+		revision := store.Revision{Kind: string(in.Kind), Ciphertext: sealed, SealedTo: to, Size: len(in.Value), By: person}
+		revision.Profile.V, _ = profile.Read(in.Value)
+		n, err := q.AddRevision(ctx, was.ID, revision)
 		if err != nil {
 			return err
 		}

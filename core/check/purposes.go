@@ -1,0 +1,112 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/versionfile"
+)
+
+// purpose is what a person must allow, how code asks for it, and the keys that say why, any of which will do
+// (Information Property List Key Reference, Cocoa Keys).
+type purpose struct {
+	what string
+	asks *regexp.Regexp
+	keys []string
+}
+
+func allowing(what, words string, keys ...string) purpose {
+	return purpose{what, regexp.MustCompile(`\b(?:` + words + `)\b`), keys}
+}
+
+var purposes = []purpose{
+	allowing("the camera", "AVCaptureDevice", "NSCameraUsageDescription"),
+	allowing("the microphone", "AVAudioRecorder|requestRecordPermission", "NSMicrophoneUsageDescription"),
+	allowing("where one is", "CLLocationManager", "NSLocationWhenInUseUsageDescription",
+		"NSLocationAlwaysAndWhenInUseUsageDescription", "NSLocationAlwaysUsageDescription", "NSLocationUsageDescription"),
+	allowing("photos", "PHPhotoLibrary", "NSPhotoLibraryUsageDescription", "NSPhotoLibraryAddUsageDescription"),
+	allowing("contacts", "CNContactStore", "NSContactsUsageDescription"),
+	allowing("the calendar", "EKEventStore", "NSCalendarsUsageDescription", "NSCalendarsFullAccessUsageDescription",
+		"NSCalendarsWriteOnlyAccessUsageDescription", "NSRemindersUsageDescription", "NSRemindersFullAccessUsageDescription"),
+	allowing("Bluetooth", "CBCentralManager|CBPeripheralManager", "NSBluetoothAlwaysUsageDescription",
+		"NSBluetoothPeripheralUsageDescription"),
+	allowing("speech", "SFSpeechRecognizer", "NSSpeechRecognitionUsageDescription"),
+	allowing("one's face", "LAContext", "NSFaceIDUsageDescription"),
+	allowing("one's steps", "CMPedometer|CMMotionActivityManager", "NSMotionUsageDescription"),
+	allowing("following one across apps", "ATTrackingManager", "NSUserTrackingUsageDescription"),
+	allowing("one's health", "HKHealthStore", "NSHealthShareUsageDescription", "NSHealthUpdateUsageDescription"),
+	allowing("reading tags nearby", "NFCNDEFReaderSession|NFCTagReaderSession", "NFCReaderUsageDescription"),
+}
+
+// missingPurposes finds code for iOS that asks for what no property list says a purpose of, and purposes that say
+// nothing. It reads all sources, which is for a work tree on a disk.
+func missingPurposes(t *Tree) (found []definition.Finding) {
+	said, any := t.saidPurposes()
+	if !any {
+		return nil // there is no app for iOS
+	}
+	for i, e := range t.Entries {
+		if i == maxLooked || len(found) > definition.MaxFindings {
+			break
+		}
+		ext := path.Ext(e.Path)
+		if e.Link || e.Submodule || !slices.Contains([]string{".swift", ".m", ".mm"}, ext) ||
+			slices.ContainsFunc(strings.Split(path.Dir(e.Path), "/"), isTest) {
+			continue
+		}
+		text := t.text(e.Path)
+		for _, p := range purposes {
+			at := p.asks.FindStringIndex(text)
+			isSaid := slices.ContainsFunc(p.keys, func(key string) bool { return said[key] })
+			if at == nil || isSaid || commentedOut(text, at[0]) {
+				continue
+			}
+			line := strings.Count(text[:at[0]], "\n") + 1
+			found = append(found, inFile("no-purpose", e.Path, line, lineOf(text, line),
+				fmt.Sprintf("%s asks for %s, and no property list says why", text[at[0]:at[1]], p.what),
+				"Add "+p.keys[0]+" to Info.plist, with a sentence for those who are asked."))
+			said[p.keys[0]] = true // once is enough
+		}
+	}
+	if t.cut {
+		return nil // what was not read may say it
+	}
+	return found
+}
+
+func isTest(dir string) bool {
+	return versionfile.Skipped(dir) || strings.HasSuffix(dir, "Tests") || strings.EqualFold(dir, "tests")
+}
+
+// commentedOut tells whether a place in a source is behind the slashes of a comment.
+func commentedOut(text string, at int) bool {
+	line := text[strings.LastIndexByte(text[:at], '\n')+1 : at]
+	return strings.Contains(line, "//")
+}
+
+// purposeFiles are the kinds of files in which purposes are said, or from which property lists are made.
+var purposeFiles = []string{".plist", ".pbxproj", ".xcconfig", ".json", ".yml", ".yaml", ".xml", ".js", ".ts"}
+
+var purposeKey = regexp.MustCompile(`(N(?:S|FC)[A-Za-z]+UsageDescription)\b(?:</key>\s*<string>\s*(</string>))?`)
+
+// saidPurposes are the keys for which a file says a purpose; any tells whether there is an app for iOS at all.
+func (t *Tree) saidPurposes() (said map[string]bool, any bool) {
+	said = map[string]bool{}
+	for _, e := range t.Entries {
+		base, ext := path.Base(e.Path), path.Ext(e.Path)
+		if base == "Info.plist" || ext == ".pbxproj" {
+			any = true
+		}
+		if !slices.Contains(purposeFiles, ext) {
+			continue
+		}
+		for _, m := range purposeKey.FindAllStringSubmatch(t.text(e.Path), -1) {
+			said[m[1]] = said[m[1]] || m[2] == "" // an empty sentence says nothing
+		}
+	}
+	return said, any
+}
