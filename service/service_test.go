@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -28,7 +29,16 @@ import (
 	"gentlepiston.example/piston/stream"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m, store.Prepare) }
+func TestMain(m *testing.M) {
+	if dsn := os.Getenv(raiserDSN); dsn != "" {
+		if err := beRaiser(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	testdb.Main(m, store.Prepare)
+}
 
 func open(t *testing.T) *Service {
 	t.Helper()
