@@ -74,7 +74,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 		assert.NoError(t, answers[1])
 	}
 	assert.ErrorIs(t, lost, ground.ErrExists)
-	assert.ErrorContains(t, lost, "are others by now")
+	assert.ErrorContains(t, lost, "somebody has changed the notes of app 1.4.1 in en meanwhile")
 	require.NoError(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "pt-BR", api.NotesCorrection{Text: "Seis portos."}))
 	assert.ErrorIs(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "pt-BR", api.NotesCorrection{Text: "x"}), ground.ErrExists)
 
@@ -93,7 +93,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 
 	require.NoError(t, s.Versions.TakeBackNotes(ctx, "app", at, "en", notes["en"].Revision))
 	require.NoError(t, s.Versions.TakeBackNotes(ctx, "app", at, "pt-BR", 1))
-	assert.ErrorIs(t, s.Versions.TakeBackNotes(ctx, "app", at, "xx", 1), ground.ErrExists)
+	assert.ErrorIs(t, s.Versions.TakeBackNotes(ctx, "app", at, "xx", 1), ground.ErrNotFound)
 	notes = notesOf(t, s, "1.4.1")
 	assert.Equal(t, "commits", notes["en"].From)
 	assert.NotContains(t, notes, "pt-BR", "it had no draft")
@@ -122,7 +122,7 @@ func TestCorrectionsThatCannotBe(t *testing.T) {
 		{"app", "1.4.1", "e n", "x", 0, ground.ErrInvalid}, {"app", "1.4.1", "en", "\xff", 0, ground.ErrInvalid},
 		{"app", "1.4.1", "en", "a\x00b", 0, ground.ErrInvalid}, {"app", "1.4.1", "en", strings.Repeat("x", 33<<10), 0, ground.ErrInvalid},
 		{"app", "none", "en", "x", 0, ground.ErrInvalid}, {"app", "9.9.9", "en", "x", 0, ground.ErrNotFound},
-		{"other", "1.4.1", "en", "x", 0, ground.ErrNotFound}, {"app", "1.4.1", "en", "x", 7, ground.ErrExists},
+		{"other", "1.4.1", "en", "x", 0, ground.ErrNotFound}, {"app", "1.4.1", "en", "x", 7, ground.ErrNotFound},
 	} {
 		err := s.Versions.CorrectNotes(ctx, "app", "ada", api.ReleasePath{App: bad.app, Name: bad.name}, bad.language,
 			api.NotesCorrection{Text: bad.text, Revision: bad.revision})

@@ -79,7 +79,7 @@ func (a *App) ReleaseNotes(t versionfile.Tree, changes []version.Change) (list [
 		list = append(list, n.read(t, file))
 	}
 	draft := Note{Language: cmp.Or(n.Language, commitLanguage),
-		Text: strings.TrimSpace(version.Draft(changes).String())}
+		Text: strings.TrimSpace(wholeLines(version.Draft(changes).String(), MaxNotes))}
 	if !slices.ContainsFunc(list, func(n Note) bool { return strings.EqualFold(n.Language, draft.Language) }) {
 		list = append(list, draft)
 	}
@@ -88,6 +88,14 @@ func (a *App) ReleaseNotes(t versionfile.Tree, changes []version.Change) (list [
 	}
 	slices.SortFunc(list, func(a, b Note) int { return strings.Compare(a.Language, b.Language) })
 	return list
+}
+
+// wholeLines cuts a text at the end of a line, so that it has no more than so many bytes.
+func wholeLines(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	return text[:strings.LastIndexByte(text[:most], '\n')+1]
 }
 
 // filesIn are those of a repository's files that are notes.

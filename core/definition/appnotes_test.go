@@ -2,6 +2,8 @@ package definition
 
 import (
 	"errors"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,6 +31,9 @@ func TestNotesComeFromFilesAndCommits(t *testing.T) {
 		{Language: "sv", File: "store/sv/new.txt", Problem: "it is away"},
 	}, apps.App["a"].ReleaseNotes(tree, changes), "the language of the commits has a file: no draft")
 	assert.Equal(t, []Note{{Language: "pt-BR", Text: "- Six harbours", Main: true}}, apps.App["b"].ReleaseNotes(tree, changes))
+	many := (&App{}).ReleaseNotes(tree, slices.Repeat([]version.Change{{About: "a change with a long name"}}, 5000))[0].Text
+	assert.LessOrEqual(t, len(many), MaxNotes)
+	assert.True(t, strings.HasSuffix(many, "\n- A change with a long name"), "whole lines")
 	assert.Equal(t, []Note{{Language: "en", Main: true}}, (&App{}).ReleaseNotes(tree, nil))
 }
 

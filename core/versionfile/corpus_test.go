@@ -83,6 +83,24 @@ func TestTheCorpus(t *testing.T) {
 	assert.GreaterOrEqual(t, files, 80, "the corpus")
 }
 
+// TestTheCorpusWithOtherLineEnds reads the same files with the line ends of other systems.
+func TestTheCorpusWithOtherLineEnds(t *testing.T) {
+	for name, end := range map[string]string{"CRLF": "\r\n", "CR": "\r"} {
+		for _, s := range slices.Concat(gradleSamples, appleSamples, otherSamples) {
+			files, plain := map[string]string{}, true
+			for file, text := range s.files {
+				plain = plain && !strings.ContainsAny(text, "\r\x00") && !strings.HasPrefix(text, "bplist")
+				files[file] = strings.ReplaceAll(text, "\n", end)
+			}
+			if plain {
+				t.Run(s.about+" "+name, func(t *testing.T) {
+					assert.Equal(t, strings.TrimSpace(s.want), shown(Find(treeOf(files), nil, nil)))
+				})
+			}
+		}
+	}
+}
+
 // there changes each place by itself and back.
 func there(t *testing.T, files map[string]string, found Found) {
 	t.Helper()

@@ -14,10 +14,10 @@ import (
 
 var (
 	// propertyForm is a line of a properties file (Java, java.util.Properties.load).
-	propertyForm = regexp.MustCompile(`(?m)^[ \t\f]*([A-Za-z_][\w.-]*)[ \t\f]*[=: \t][ \t\f]*([^\r\n]*)`)
-	tableForm    = regexp.MustCompile(`(?m)^[ \t]*\[([^\]\r\n]*)\]`)
-	catalogForm  = regexp.MustCompile(`(?m)^[ \t]*["']?([\w-]+)["']?[ \t]*=[ \t]*(?:"([^"\r\n]*)"|'([^'\r\n]*)')`)
-	pubspecForm  = regexp.MustCompile(`(?m)^version[ \t]*:[ \t]*(["']?)([^"'#\s+]+)(?:\+([^"'#\s]+))?`)
+	propertyForm = regexp.MustCompile(`(?:^|[\r\n])[ \t\f]*([A-Za-z_][\w.-]*)[ \t\f]*[=: \t][ \t\f]*([^\r\n]*)`)
+	tableForm    = regexp.MustCompile(`(?:^|[\r\n])[ \t]*\[([^\]\r\n]*)\]`)
+	catalogForm  = regexp.MustCompile(`(?:^|[\r\n])[ \t]*["']?([\w-]+)["']?[ \t]*=[ \t]*(?:"([^"\r\n]*)"|'([^'\r\n]*)')`)
+	pubspecForm  = regexp.MustCompile(`(?:^|[\r\n])version[ \t]*:[ \t]*(["']?)([^"'#\s+]+)(?:\+([^"'#\s]+))?`)
 	plainForm    = regexp.MustCompile(`^[ \t]*v?([^\s]+)[ \t]*(?:\r|\n|$)`)
 )
 

@@ -65,8 +65,8 @@ var settings = map[string]Kind{"MARKETING_VERSION": Name, "CURRENT_PROJECT_VERSI
 	"PRODUCT_BUNDLE_IDENTIFIER": ID}
 
 var (
-	assignForm  = regexp.MustCompile(`(?m)^[ \t]*([A-Za-z_][A-Za-z0-9_]*)((?:\[[^\]\r\n]*\])*)[ \t]*=[ \t]*([^\r\n]*)`)
-	includeForm = regexp.MustCompile(`(?m)^[ \t]*#include\??[ \t]*"([^"\r\n]+)"`)
+	assignForm  = regexp.MustCompile(`(?:^|[\r\n])[ \t]*([A-Za-z_][A-Za-z0-9_]*)((?:\[[^\]\r\n]*\])*)[ \t]*=[ \t]*([^\r\n]*)`)
+	includeForm = regexp.MustCompile(`(?:^|[\r\n])[ \t]*#include\??[ \t]*"([^"\r\n]+)"`)
 	configForm  = regexp.MustCompile(`\[config=([^\]]*)\]`)
 )
 

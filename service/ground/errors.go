@@ -62,3 +62,17 @@ func Gone(err error, attempt record.AttemptID) error {
 	}
 	return err
 }
+
+// saying is an error of a kind, in words of its own.
+type saying struct {
+	kind error
+	text string
+}
+
+func (s *saying) Error() string { return s.text }
+func (s *saying) Unwrap() error { return s.kind }
+
+// Saying is an error of a kind that callers tell apart, which says something else than the kind's own words.
+func Saying(kind error, format string, args ...any) error {
+	return &saying{kind, fmt.Sprintf(format, args...)}
+}

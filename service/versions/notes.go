@@ -182,9 +182,11 @@ func (s *Versions) changeNotes(ctx context.Context, project string, at api.Relea
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err := change(q, r); ground.Changed(err) {
-			return fmt.Errorf("the notes of %s %s in %s are others by now: %w; look at them and write anew", at.App, name,
-				language, ground.ErrExists)
+		if err := change(q, r); ground.Changed(err) && was.Revision == 0 {
+			return ground.Saying(ground.ErrNotFound, "%s %s has no notes in %s", at.App, name, language)
+		} else if ground.Changed(err) {
+			return ground.Saying(ground.ErrExists, "somebody has changed the notes of %s %s in %s meanwhile; look at them, and "+
+				"write anew", at.App, name, language)
 		} else if err != nil {
 			return err
 		}
