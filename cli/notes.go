@@ -94,25 +94,14 @@ func draftNotes(ctx context.Context, c *cli.Command) error {
 	if _, err := terminal.Words(c); err != nil {
 		return err
 	}
-	w, err := source.OpenWorkTree(ctx, ".")
-	if err != nil {
-		return terminal.Ending(terminal.ExitFailed, err)
-	}
-	list, err := appsHere(w, c.String("app"))
+	w, a, err := appHereOf(ctx, c)
 	if err != nil {
 		return err
 	}
-	if len(list) > 1 {
-		return terminal.Usage("there are several apps; say which by --app")
-	}
-	if note := askLedger(ctx, c, w, list); note != "" {
-		fmt.Fprintln(os.Stderr, note)
-	}
-	messages, err := w.SinceTag(ctx, source.Since{Final: true, And: list[0].released()})
+	messages, err := w.SinceTag(ctx, source.Since{Final: true, And: a.released()})
 	if err != nil {
 		return terminal.Ending(terminal.ExitFailed, err)
 	}
-	a := list[0]
 	notes := api.ReleaseNotes{App: a.app.Name, Limits: api.LimitsFor(a.app.PlatformsIn(a.found))}
 	for _, n := range a.app.ReleaseNotes(treeOf(w), version.ReadChanges(messages)) {
 		notes.Languages = append(notes.Languages, api.Drafted(n).Measured(notes.Limits))

@@ -108,6 +108,25 @@ func appsHere(w *source.WorkTree, only string) ([]appHere, error) {
 	return list, nil
 }
 
+// appHereOf opens the checkout one is in, and finds the app that is meant, with what the ledger knows of it.
+func appHereOf(ctx context.Context, c *cli.Command) (*source.WorkTree, appHere, error) {
+	w, err := source.OpenWorkTree(ctx, ".")
+	if err != nil {
+		return nil, appHere{}, terminal.Ending(terminal.ExitFailed, err)
+	}
+	list, err := appsHere(w, c.String("app"))
+	if err != nil {
+		return nil, appHere{}, err
+	}
+	if len(list) > 1 {
+		return nil, appHere{}, terminal.Usage("there are several apps; say which by --app")
+	}
+	if note := askLedger(ctx, c, w, list); note != "" {
+		fmt.Fprintln(os.Stderr, note)
+	}
+	return w, list[0], nil
+}
+
 // askLedger asks the service what it gave out last, when somebody is signed in. note says why it was not asked.
 func askLedger(ctx context.Context, c *cli.Command, w *source.WorkTree, list []appHere) (note string) {
 	if c.Bool("offline") {

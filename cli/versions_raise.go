@@ -47,21 +47,11 @@ func raiseHere(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w, err := source.OpenWorkTree(ctx, ".")
-	if err != nil {
-		return terminal.Ending(terminal.ExitFailed, err)
-	}
-	list, err := appsHere(w, c.String("app"))
+	w, a, err := appHereOf(ctx, c)
 	if err != nil {
 		return err
 	}
-	if len(list) > 1 {
-		return terminal.Usage("there are several apps; say which by --app")
-	}
-	if note := askLedger(ctx, c, w, list); note != "" {
-		fmt.Fprintln(os.Stderr, note)
-	}
-	return raiseApp(ctx, c, w, list[0], wish)
+	return raiseApp(ctx, c, w, a, wish)
 }
 
 func raiseApp(ctx context.Context, c *cli.Command, w *source.WorkTree, a appHere, wish version.Wish) error {

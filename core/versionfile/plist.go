@@ -65,7 +65,7 @@ var settings = map[string]Kind{"MARKETING_VERSION": Name, "CURRENT_PROJECT_VERSI
 	"PRODUCT_BUNDLE_IDENTIFIER": ID}
 
 var (
-	assignForm  = regexp.MustCompile(`(?:^|[\r\n])[ \t]*([A-Za-z_][A-Za-z0-9_]*)((?:\[[^\]\r\n]*\])*)[ \t]*=[ \t]*([^\r\n]*)`)
+	assignForm  = regexp.MustCompile(`(?:^|[\r\n])[ \t]*([A-Za-z_]\w*)((?:\[[^\]\r\n]*\])*)[ \t]*=[ \t]*([^\r\n]*)`)
 	includeForm = regexp.MustCompile(`(?:^|[\r\n])[ \t]*#include\??[ \t]*"([^"\r\n]+)"`)
 	configForm  = regexp.MustCompile(`\[config=([^\]]*)\]`)
 )
