@@ -31,9 +31,8 @@ func (c *checker) app() {
 		a.versions()
 		a.behind()
 		a.tagged()
-		a.profiles()
 		a.secretProfiles()
-		for _, f := range c.tree.manifests() {
+		for _, f := range slices.Concat(c.tree.manifests(), c.tree.profiles()) {
 			c.keep(f)
 		}
 	}

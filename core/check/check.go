@@ -97,6 +97,7 @@ type Tree struct {
 	// what app.toml and the app's own files say, once it is asked for
 	described   *described
 	inManifests *manifestReader
+	inProfiles  *[]definition.Finding
 	// paths that .gitignore speaks of by their names, once they are asked for; "" for several
 	hidden map[string]string
 }
@@ -263,6 +264,7 @@ type checker struct {
 	found   []definition.Finding
 
 	looked   map[string]bool // files that scripts call, which have been looked into
+	builds   map[string]bool // the same, for what they build
 	work     int64           // what is left of maxWork
 	readings map[readingKey]reading
 }

@@ -77,19 +77,24 @@ func (c debugChecker) called(j *definition.Job, s *definition.Step, r reading) {
 			c.script(u.path)
 		case makes:
 			if file := c.makefile(u.path); file != "" {
-				set := maps.Clone(c.p.Env)
-				if set == nil {
-					set = map[string]string{}
-				}
-				maps.Copy(set, j.Env)
-				maps.Copy(set, s.Env)
 				c.makefileBuilds(file, u.target, func(name string) bool {
-					_, is := set[name]
-					return is || regexp.MustCompile(`\b`+regexp.QuoteMeta(name)+`=`).MatchString(s.Script)
+					return c.p.Env[name]+j.Env[name]+s.Env[name] != "" || strings.Contains(s.Script, name+"=")
 				})
 			}
 		}
 	}
+}
+
+// fresh tells whether something is looked at for the first time, and whether there is time to.
+func (c debugChecker) fresh(what, text string) bool {
+	if c.builds == nil {
+		c.builds = map[string]bool{}
+	}
+	if c.builds[what] || len(text) > maxInner || !c.spend(len(text)) {
+		return false
+	}
+	c.builds[what] = true
+	return true
 }
 
 // maxInner bounds a script that is looked into.
@@ -99,7 +104,7 @@ func (c debugChecker) script(file string) {
 	text := c.tree.text(file)
 	first, _, _ := strings.Cut(text, "\n")
 	isScript := strings.HasPrefix(first, "#!") || slices.Contains([]string{".sh", ".bash"}, path.Ext(file))
-	if len(text) > maxInner || !isScript || path.Base(file) == "gradlew" {
+	if !isScript || path.Base(file) == "gradlew" || !c.fresh(file, text) {
 		return
 	}
 	for n, line := range strings.Split(text, "\n") {
@@ -130,7 +135,7 @@ var (
 // build unless something sets them.
 func (c debugChecker) makefileBuilds(file, target string, isSet func(name string) bool) {
 	text := c.tree.text(file)
-	if len(text) > maxInner {
+	if !c.fresh(file+" "+target, text) {
 		return
 	}
 	lines := strings.Split(text, "\n")
@@ -138,9 +143,9 @@ func (c debugChecker) makefileBuilds(file, target string, isSet func(name string
 	if target == "" {
 		target = first
 	}
-	built := rules.recipes(target, map[string]bool{})
+	built, used := rules.recipes(target)
 	for n, line := range lines {
-		if m := makeKindForm.FindStringSubmatch(line); m != nil && !isSet(m[1]) && uses(built, m[1]) {
+		if m := makeKindForm.FindStringSubmatch(line); m != nil && used[m[1]] && !isSet(m[1]) {
 			c.inFile(file, n+1, line, fmt.Sprintf("%s makes a debug build unless it is set, and a pipeline for releases "+
 				"calls make %s without", m[1], target))
 		}
@@ -149,16 +154,6 @@ func (c debugChecker) makefileBuilds(file, target string, isSet func(name string
 				debugWord(recipe), target))
 		}
 	}
-}
-
-// uses tells whether a recipe uses a variable.
-func uses(recipes map[int]string, name string) bool {
-	for _, line := range recipes {
-		if strings.Contains(line, "$("+name+")") || strings.Contains(line, "${"+name+"}") {
-			return true
-		}
-	}
-	return false
 }
 
 type makeRuleSet map[string]*makeRule
@@ -192,17 +187,29 @@ func makeRules(lines []string) (rules makeRuleSet, first string) {
 	return rules, first
 }
 
-// recipes are the lines that making a target runs.
-func (s makeRuleSet) recipes(target string, seen map[string]bool) map[int]string {
-	all := map[int]string{}
-	r := s[target]
-	if r == nil || seen[target] {
-		return all
+var makeVariable = regexp.MustCompile(`\$[({]([A-Za-z_]+)[)}]`)
+
+// recipes are the lines that making a target runs, by the lines of the file, and the variables in them.
+func (s makeRuleSet) recipes(target string) (lines map[int]string, used map[string]bool) {
+	lines, used = map[int]string{}, map[string]bool{}
+	seen := map[string]bool{target: true}
+	for next := []string{target}; len(next) > 0; next = next[1:] {
+		r := s[next[0]]
+		if r == nil {
+			continue
+		}
+		maps.Copy(lines, r.lines)
+		for _, line := range r.lines {
+			for _, m := range makeVariable.FindAllStringSubmatch(line, -1) {
+				used[m[1]] = true
+			}
+		}
+		for _, need := range r.needs {
+			if !seen[need] {
+				seen[need] = true
+				next = append(next, need)
+			}
+		}
 	}
-	seen[target] = true
-	maps.Copy(all, r.lines)
-	for _, need := range r.needs {
-		maps.Copy(all, s.recipes(need, seen))
-	}
-	return all
+	return lines, used
 }

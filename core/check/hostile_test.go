@@ -134,3 +134,17 @@ func TestOneLargeContentUnderManyNamesIsNotReadWithoutEnd(t *testing.T) {
 	assert.Less(t, bytes, 70<<20)
 	assert.Equal(t, "not-checked", result.Findings[len(result.Findings)-1].Code)
 }
+
+// Makefiles and scripts that a release calls are looked into as far as there is time, whatever they need of each other.
+func TestAMakefileThatGoesOnForEver(t *testing.T) {
+	var chain, steps strings.Builder
+	for n := range 4_000 {
+		fmt.Fprintf(&chain, "a%d: a%d a%d\n\ttrue $(A%d)\nKIND ?= debug\n", n, n+1, n/2, n)
+	}
+	steps.WriteString("group = \"release\"\n")
+	for n := range 60 {
+		fmt.Fprintf(&steps, "[[job.a.step]]\nscript = \"make a%d\"\n", n)
+	}
+	found := All(tree(map[string]string{"piston/p.toml": steps.String(), "Makefile": chain.String() + "a4000:\n\tgradle assembleDebug\n"}), nil).All()
+	assert.Equal(t, []int{12002}, placesOf(t, found, "debug-build")[:1], "the end of the chain is looked at")
+}

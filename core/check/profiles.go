@@ -7,25 +7,36 @@ import (
 	"strings"
 	"time"
 
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/versionfile"
 )
 
-// profiles finds profiles in the repository that are for another app, or have expired.
-func (c appChecker) profiles() {
-	for _, e := range c.tree.Entries {
+// profiles finds profiles in the repository that are for another app, or have expired. It is the same for all pipelines,
+// and found once.
+func (t *Tree) profiles() []definition.Finding {
+	if t.inProfiles != nil {
+		return *t.inProfiles
+	}
+	found, ids := []definition.Finding{}, t.apps().iosIDs()
+	for _, e := range t.Entries {
+		if len(found) > definition.MaxFindings {
+			break
+		}
 		if ext := path.Ext(e.Path); e.Link || ext != ".mobileprovision" && ext != ".provisionprofile" {
 			continue
 		}
-		p, ok := profile.Read([]byte(c.tree.text(e.Path)))
+		p, ok := profile.Read([]byte(t.text(e.Path)))
 		if !ok {
 			continue
 		}
-		for _, wrong := range c.profile(p) {
-			c.keep(whole("wrong-profile", e.Path, "the profile "+wrong,
+		for _, wrong := range wrongProfile(p, ids, t.Now) {
+			found = append(found, whole("wrong-profile", e.Path, "the profile "+wrong,
 				"Make one for the app, and put it in the place of this one."))
 		}
 	}
+	t.inProfiles = &found
+	return found
 }
 
 // secretProfiles finds the same of profiles in secrets, by what the service has read of them when they were set.
@@ -33,6 +44,7 @@ func (c appChecker) secretProfiles() {
 	if c.service == nil {
 		return
 	}
+	ids := c.tree.apps().iosIDs()
 	for _, name := range c.p.JobNames() {
 		j := c.p.Job[name]
 		for _, s := range j.Step {
@@ -41,7 +53,7 @@ func (c appChecker) secretProfiles() {
 				if i < 0 || c.service.Secrets[i].Profile.App == "" {
 					continue
 				}
-				for _, wrong := range c.profile(c.service.Secrets[i].Profile) {
+				for _, wrong := range wrongProfile(c.service.Secrets[i].Profile, ids, c.tree.Now) {
 					c.add("wrong-profile", fmt.Sprintf("the profile in the secret %s %s", asked, wrong),
 						fmt.Sprintf("Make one for the app: piston secret set %s %s --file …", c.service.Project, asked),
 						secretPlace(j, s, asked))
@@ -51,15 +63,14 @@ func (c appChecker) secretProfiles() {
 	}
 }
 
-// profile tells what is wrong with one.
-func (c appChecker) profile(p profile.Profile) (wrong []string) {
-	if now := c.tree.Now; !now.IsZero() && !p.Ends.IsZero() && p.Ends.Before(now) {
+// wrongProfile tells what is wrong with one, for apps of some ids.
+func wrongProfile(p profile.Profile, ids []string, now time.Time) (wrong []string) {
+	if !now.IsZero() && !p.Ends.IsZero() && p.Ends.Before(now) {
 		wrong = append(wrong, "has expired on "+p.Ends.UTC().Format("2 January 2006"))
 	} else if !now.IsZero() && !p.Ends.IsZero() && p.Ends.Before(now.Add(expiresSoon)) {
 		wrong = append(wrong, fmt.Sprintf("expires on %s, in %d days", p.Ends.UTC().Format("2 January 2006"),
 			int(p.Ends.Sub(now)/(24*time.Hour))))
 	}
-	ids := c.tree.apps().iosIDs()
 	fits := func(id string) bool {
 		return p.For(id) || strings.HasPrefix(p.App, id+".") // that of a part of the app, such as a widget
 	}
