@@ -98,6 +98,7 @@ type Tree struct {
 	described   *described
 	inManifests *manifestReader
 	inProfiles  *[]definition.Finding
+	builds      map[string]*makeBuilds // by the makefile
 	// paths that .gitignore speaks of by their names, once they are asked for; "" for several
 	hidden map[string]string
 }

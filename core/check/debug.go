@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -117,99 +116,4 @@ func (c debugChecker) script(file string) {
 
 func (c debugChecker) inFile(file string, n int, line, message string) {
 	c.keep(inFile("debug-build", file, n, strings.TrimSpace(line), message, debugFix))
-}
-
-// makeRule is a rule of a makefile (POSIX.1-2017, make, Target Rules).
-type makeRule struct {
-	needs []string
-	lines map[int]string // its recipe, by the lines of the file
-}
-
-var (
-	makeRuleForm = regexp.MustCompile(`^([^\s#:=][^:=#]*?)\s*::?([^=].*)?$`)
-	makeKindForm = regexp.MustCompile(`(?i)^\s*(?:export\s+)?` +
-		`([A-Z_]*(?:BUILD_?TYPE|MODE|KIND|CONFIG|CONFIGURATION|VARIANT))\s*[?:]{0,2}=\s*["']?debug["']?\s*(?:#.*)?$`)
-)
-
-// makefileBuilds looks at what a target's recipe and those of what it needs do, and at variables that choose a debug
-// build unless something sets them.
-func (c debugChecker) makefileBuilds(file, target string, isSet func(name string) bool) {
-	text := c.tree.text(file)
-	if !c.fresh(file+" "+target, text) {
-		return
-	}
-	lines := strings.Split(text, "\n")
-	rules, first := makeRules(lines)
-	if target == "" {
-		target = first
-	}
-	built, used := rules.recipes(target)
-	for n, line := range lines {
-		if m := makeKindForm.FindStringSubmatch(line); m != nil && used[m[1]] && !isSet(m[1]) {
-			c.inFile(file, n+1, line, fmt.Sprintf("%s makes a debug build unless it is set, and a pipeline for releases "+
-				"calls make %s without", m[1], target))
-		}
-		if recipe, is := built[n]; is && debugWord(recipe) != "" {
-			c.inFile(file, n+1, line, fmt.Sprintf("%q makes a debug build, and a pipeline for releases calls make %s",
-				debugWord(recipe), target))
-		}
-	}
-}
-
-type makeRuleSet map[string]*makeRule
-
-func makeRules(lines []string) (rules makeRuleSet, first string) {
-	rules = makeRuleSet{}
-	var now []*makeRule
-	for n, line := range lines {
-		if strings.HasPrefix(line, "\t") {
-			for _, r := range now {
-				r.lines[n] = line
-			}
-			continue
-		}
-		m := makeRuleForm.FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
-		now = nil
-		for _, name := range strings.Fields(m[1]) {
-			if rules[name] == nil {
-				rules[name] = &makeRule{lines: map[int]string{}}
-			}
-			if first == "" && !strings.HasPrefix(name, ".") {
-				first = name
-			}
-			rules[name].needs = append(rules[name].needs, strings.Fields(m[2])...)
-			now = append(now, rules[name])
-		}
-	}
-	return rules, first
-}
-
-var makeVariable = regexp.MustCompile(`\$[({]([A-Za-z_]+)[)}]`)
-
-// recipes are the lines that making a target runs, by the lines of the file, and the variables in them.
-func (s makeRuleSet) recipes(target string) (lines map[int]string, used map[string]bool) {
-	lines, used = map[int]string{}, map[string]bool{}
-	seen := map[string]bool{target: true}
-	for next := []string{target}; len(next) > 0; next = next[1:] {
-		r := s[next[0]]
-		if r == nil {
-			continue
-		}
-		maps.Copy(lines, r.lines)
-		for _, line := range r.lines {
-			for _, m := range makeVariable.FindAllStringSubmatch(line, -1) {
-				used[m[1]] = true
-			}
-		}
-		for _, need := range r.needs {
-			if !seen[need] {
-				seen[need] = true
-				next = append(next, need)
-			}
-		}
-	}
-	return lines, used
 }

@@ -12,8 +12,8 @@ import (
 	"gentlepiston.example/piston/core/versionfile"
 )
 
-// profiles finds profiles in the repository that are for another app, or have expired. It is the same for all pipelines,
-// and found once.
+// profiles finds profiles in the repository that are for another app, or have expired. It is the same for all
+// pipelines, and found once.
 func (t *Tree) profiles() []definition.Finding {
 	if t.inProfiles != nil {
 		return *t.inProfiles
