@@ -14,32 +14,60 @@ import (
 // purpose is what a person must allow, how code asks for it, and the keys that say why, any of which will do
 // (Information Property List Key Reference, Cocoa Keys).
 type purpose struct {
-	what string
-	asks *regexp.Regexp
-	keys []string
+	what  string
+	words []string
+	keys  []string
 }
 
 func allowing(what, words string, keys ...string) purpose {
-	return purpose{what, regexp.MustCompile(`\b(?:` + words + `)\b`), keys}
+	return purpose{what, strings.Split(words, " "), keys}
+}
+
+// asks finds the first word by which a source asks for it; at is -1 when it does not. All sources are looked through
+// for all words, so that it matters how.
+func (p purpose) asks(text string) (word string, at int) {
+	for _, word := range p.words {
+		for from := 0; ; {
+			i := strings.Index(text[from:], word)
+			if i < 0 {
+				break
+			}
+			start, end := from+i, from+i+len(word)
+			if !inWord(text, start-1) && !inWord(text, end) && !commentedOut(text, start) {
+				return word, start
+			}
+			from = end
+		}
+	}
+	return "", -1
+}
+
+// inWord tells whether a byte goes on with a name.
+func inWord(text string, i int) bool {
+	if i < 0 || i >= len(text) {
+		return false
+	}
+	c := text[i]
+	return c == '_' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= 0x80
 }
 
 var purposes = []purpose{
 	allowing("the camera", "AVCaptureDevice", "NSCameraUsageDescription"),
-	allowing("the microphone", "AVAudioRecorder|requestRecordPermission", "NSMicrophoneUsageDescription"),
+	allowing("the microphone", "AVAudioRecorder requestRecordPermission", "NSMicrophoneUsageDescription"),
 	allowing("where one is", "CLLocationManager", "NSLocationWhenInUseUsageDescription",
 		"NSLocationAlwaysAndWhenInUseUsageDescription", "NSLocationAlwaysUsageDescription", "NSLocationUsageDescription"),
 	allowing("photos", "PHPhotoLibrary", "NSPhotoLibraryUsageDescription", "NSPhotoLibraryAddUsageDescription"),
 	allowing("contacts", "CNContactStore", "NSContactsUsageDescription"),
 	allowing("the calendar", "EKEventStore", "NSCalendarsUsageDescription", "NSCalendarsFullAccessUsageDescription",
 		"NSCalendarsWriteOnlyAccessUsageDescription", "NSRemindersUsageDescription", "NSRemindersFullAccessUsageDescription"),
-	allowing("Bluetooth", "CBCentralManager|CBPeripheralManager", "NSBluetoothAlwaysUsageDescription",
+	allowing("Bluetooth", "CBCentralManager CBPeripheralManager", "NSBluetoothAlwaysUsageDescription",
 		"NSBluetoothPeripheralUsageDescription"),
 	allowing("speech", "SFSpeechRecognizer", "NSSpeechRecognitionUsageDescription"),
 	allowing("one's face", "LAContext", "NSFaceIDUsageDescription"),
-	allowing("one's steps", "CMPedometer|CMMotionActivityManager", "NSMotionUsageDescription"),
+	allowing("one's steps", "CMPedometer CMMotionActivityManager", "NSMotionUsageDescription"),
 	allowing("following one across apps", "ATTrackingManager", "NSUserTrackingUsageDescription"),
 	allowing("one's health", "HKHealthStore", "NSHealthShareUsageDescription", "NSHealthUpdateUsageDescription"),
-	allowing("reading tags nearby", "NFCNDEFReaderSession|NFCTagReaderSession", "NFCReaderUsageDescription"),
+	allowing("reading tags nearby", "NFCNDEFReaderSession NFCTagReaderSession", "NFCReaderUsageDescription"),
 }
 
 // missingPurposes finds code for iOS that asks for what no property list says a purpose of, and purposes that say
@@ -60,14 +88,16 @@ func missingPurposes(t *Tree) (found []definition.Finding) {
 		}
 		text := t.text(e.Path)
 		for _, p := range purposes {
-			at := p.asks.FindStringIndex(text)
-			isSaid := slices.ContainsFunc(p.keys, func(key string) bool { return said[key] })
-			if at == nil || isSaid || commentedOut(text, at[0]) {
+			if slices.ContainsFunc(p.keys, func(key string) bool { return said[key] }) {
 				continue
 			}
-			line := strings.Count(text[:at[0]], "\n") + 1
+			word, at := p.asks(text)
+			if at < 0 {
+				continue
+			}
+			line := strings.Count(text[:at], "\n") + 1
 			found = append(found, inFile("no-purpose", e.Path, line, lineOf(text, line),
-				fmt.Sprintf("%s asks for %s, and no property list says why", text[at[0]:at[1]], p.what),
+				fmt.Sprintf("%s asks for %s, and no property list says why", word, p.what),
 				"Add "+p.keys[0]+" to Info.plist, with a sentence for those who are asked."))
 			said[p.keys[0]] = true // once is enough
 		}
