@@ -404,3 +404,18 @@ func TestEditsThatCannotBe(t *testing.T) {
 	_, err := EditAll(treeOf(files), []Change{{file, "1.5.0"}, {computed, "12"}})
 	assert.Error(t, err, "all or none")
 }
+
+func TestWhatIsNearlyAPlace(t *testing.T) {
+	for text, c := range map[string]struct{ file, want string }{
+		"android.defaultConfig.versionCode = 1_999":                                                         {"app/build.gradle", "app/build.gradle:1 build 1_999"},
+		"<plist><array><dict><key>CFBundleVersion</key><string>3</string></dict></array></plist>":           {"Info.plist", ""},
+		"<plist><dict><key>X</key><dict><key>CFBundleVersion</key><string>3</string></dict></dict></plist>": {"Info.plist", ""},
+		"<list><dict><key>CFBundleVersion</key><string>3</string></dict></list>":                            {"Info.plist", ""},
+		"MARKETING_VERSION = // none yet\n":                                                                 {"a.xcconfig", ""},
+		"MARKETING_VERSION = 1.9 // of the almanac\n":                                                       {"a.xcconfig", "a.xcconfig:1 name 1.9"},
+		"version:\nname: x\n":                               {"pubspec.yaml", ""},
+		"android { flavors.create('x') { versionCode 9 } }": {"build.gradle", "build.gradle:1 build 9"},
+	} {
+		assert.Equal(t, c.want, shown(Find(treeOf(map[string]string{c.file: text}), nil, nil)), text)
+	}
+}
