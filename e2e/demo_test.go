@@ -196,13 +196,7 @@ func checkConsole(t *testing.T, s *server) {
 	do("a store had more", chromedp.Click(`//button[@aria-label="Set floor of almanac for Android"]`),
 		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Build number")]/following::input[1]`, "412"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
-	do("notes of the release", chromedp.Click(`//button[@aria-label="Notes of almanac 1.5.0"]`),
-		shows("Drafted from the commits"), shows("Android: "),
-		chromedp.SendKeys(`[role=dialog] textarea`, strings.Repeat("x", 500)),
-		shows("too many"), chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitNotPresent(`[role=dialog]`),
-		chromedp.Click(`//button[@aria-label="Notes of almanac 1.5.0"]`), shows("Corrected by admin"),
-		chromedp.Click(`//button[text()="Put the draft back"]`), chromedp.Click(`[role=dialog] button[type=submit]`),
-		chromedp.WaitNotPresent(`[role=dialog]`))
+	checkNotes(do)
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)
 	checkMarkup(t, s, do)
@@ -211,6 +205,19 @@ func checkConsole(t *testing.T, s *server) {
 }
 
 // shows waits until the page says something; what it says comes by several answers, in any order.
+// checkNotes corrects the notes of a release, and takes that back.
+func checkNotes(do func(string, ...chromedp.Action)) {
+	says := func(text string) chromedp.Action {
+		return chromedp.WaitVisible(`//*[@role="dialog"][contains(., "` + text + `")]`)
+	}
+	open := chromedp.Tasks{chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[@aria-label="Notes of almanac 1.5.0"]`)}
+	save := chromedp.Tasks{chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitNotPresent(`[role=dialog]`)}
+	do("see notes", open, says("Drafted from the commits"), says(" of 500"))
+	do("too long ones", chromedp.Click(`[role=dialog] textarea`), input.InsertText(strings.Repeat("x", 500)), says("too many"))
+	do("correct them", save, open, says("Corrected by admin"))
+	do("put the draft back", chromedp.Click(`//button[text()="Put the draft back"]`), says("Saving puts the draft back"), save)
+}
+
 func shows(text string) chromedp.Action {
 	return chromedp.WaitVisible(fmt.Sprintf(`//main[contains(., "%s")]`, text))
 }

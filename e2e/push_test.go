@@ -273,5 +273,5 @@ func TestARemoteRepositoryIsMirrored(t *testing.T) {
 	_, err = s.cl.StartRun(t.Context(), "remote", api.StartRun{Pipeline: "land"})
 	require.NoError(t, err)
 	require.Equal(t, state.Failed, remote.run(2, true).State)
-	assert.Contains(t, remote.logText(2, "main"), "the service lands on repositories of its own disk and by https")
+	assert.Contains(t, remote.logText(2, "main"), "the push was refused")
 }
