@@ -98,6 +98,38 @@ func TestAVersionIsRaisedAndLands(t *testing.T) {
 	assert.Contains(t, out, "1.5.0")
 }
 
+// TestEachUsualKindOfAppIsRaised adds the one line to apps of the kinds that people have: what the next push builds, and
+// what lands, says one version everywhere.
+func TestEachUsualKindOfAppIsRaised(t *testing.T) {
+	s := theServer(t)
+	const plist = "<plist version=\"1.0\"><dict>\n<key>CFBundleShortVersionString</key><string>%s</string>\n<key>CFBundleVersion</key><string>%s</string>\n</dict></plist>\n"
+	for name, files := range map[string]map[string]string{
+		"kind-native": {"app/build.gradle.kts": "android {\n  defaultConfig {\n    applicationId = \"net.tidewick.almanac\"\n    versionCode = 12\n    versionName = \"1.4.0\"\n  }\n}\n",
+			"App/Info.plist": fmt.Sprintf(plist, "$(MARKETING_VERSION)", "$(CURRENT_PROJECT_VERSION)"),
+			"App.xcodeproj/project.pbxproj": "// !$*UTF8*$!\n{\n\tobjects = {\n\t\tA1 = {isa = XCBuildConfiguration; buildSettings = {CURRENT_PROJECT_VERSION = 12; MARKETING_VERSION = 1.4.0; }; name = Release; };\n" +
+				"\t\tA2 = {isa = XCBuildConfiguration; buildSettings = {CURRENT_PROJECT_VERSION = 12; MARKETING_VERSION = 1.4.0; }; name = Debug; };\n\t};\n}\n"},
+		"kind-properties": {"gradle.properties": "app.code=12\r\napp.name=1.4.0\r\n", "app/build.gradle": "android.defaultConfig {\n  versionCode project.property('app.code').toInteger()\n  versionName project.property('app.name')\n}\n",
+			"ios/Info.plist": fmt.Sprintf(plist, "1.4.0", "12")},
+		"kind-pubspec": {"pubspec.yaml": "name: almanac\nversion: 1.4.0+12 # both\n"},
+		"kind-hybrid":  {"config.xml": "<?xml version='1.0'?>\n<widget id=\"net.tidewick.almanac\" version=\"1.4.0\" android-versionCode=\"12\" ios-CFBundleVersion=\"12\"/>\n", "package.json": "{\n\t\"name\": \"almanac\",\n\t\"version\": \"1.4.0\"\n}\n"},
+		"kind-scripted": {"app.json": "{\"version\": \"1.4.0\", \"ios\": {\"buildNumber\": \"12\"}, \"android\": {\"versionCode\": 12}}\n", "package.json": "{\"version\": \"1.4.0\"}\n",
+			"package-lock.json": "{\"version\": \"1.4.0\", \"packages\": {\"\": {\"version\": \"1.4.0\"}}}\n"},
+		"kind-dotnet": {"Almanac.csproj": "<Project Sdk=\"Microsoft.NET.Sdk\">\n  <PropertyGroup>\n    <ApplicationDisplayVersion>1.4</ApplicationDisplayVersion>\n    <ApplicationVersion>12</ApplicationVersion>\n  </PropertyGroup>\n</Project>\n"},
+		"kind-plain":  {"VERSION": "1.4.0\n"},
+	} {
+		files["piston/trunk.toml"] = "[trigger.push]\nbranches = [\"main\"]\n[[job.a.step]]\nraise = { by = \"minor\" }\n[[job.a.step]]\nscript = \"echo built $PISTON_VERSION_NAME\"\n[[job.a.step]]\nland = {}\n"
+		r := s.project(t, name, files)
+		r.push()
+		d := r.passesAs(1, "a")
+		assert.Contains(t, []string{"1.5.0", "1.5"}, d.VersionName, name)
+		r.git("pull", "-q", "origin", "main")
+		out, code := s.pistonIn(t, r.dir, "", "versions", "--project", name)
+		assert.Zero(t, code, "%s: they agree\n%s", name, out)
+		assert.NotContains(t, out, "1.4", name)
+		assert.NotRegexp(t, `\b12\b`, out, name)
+	}
+}
+
 func TestAFailedRunLeavesNoCommitAndItsNameIsFree(t *testing.T) {
 	s := theServer(t)
 	r := s.app(t, "void", `by = "minor"`, "test -e good", "tag = true")
