@@ -184,13 +184,17 @@ func (q Q) Released(ctx context.Context, r Release) (list []Version, err error) 
 	return list, err
 }
 
-// LastReleased is the commit of the highest name that an app has kept, below another when that is not ""; final passes
-// by what came before a release, such as 2.0.0-rc.1. It is "" when there is none.
-func (q Q) LastReleased(ctx context.Context, project record.ProjectID, app, below string, final bool) (commit string,
-	err error) {
+// LastReleased is the commit of the highest name that an app has kept on a platform, below another when that is not "";
+// final passes by what came before a release, such as 2.0.0-rc.1. It is "" when there is none.
+func (q Q) LastReleased(ctx context.Context, project record.ProjectID, app, platform, below string,
+	final bool) (commit string, err error) {
+	if below == "" {
+		below = "\U0010ffff" // behind every key
+	}
 	err = q.get(ctx, &commit, `SELECT r.commit_id FROM versions v JOIN runs r ON r.id = v.run_id
-		WHERE v.project_id = $1 AND v.app = $2 AND ($3 = '' OR v.name_key < $3) AND v.reserved AND v.state = 'kept'
-		AND NOT ($4 AND strpos(v.name, '-') > 0) ORDER BY v.name_key DESC LIMIT 1`, project, app, below, final)
+		WHERE v.project_id = $1 AND v.app = $2 AND v.platform = $3 AND v.name_key < $4 AND v.state <> 'void'
+		AND v.reserved AND v.state = 'kept' AND NOT ($5 AND strpos(v.name, '-') > 0)
+		ORDER BY v.name_key DESC LIMIT 1`, project, app, platform, below, final)
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}

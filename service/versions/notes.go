@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/core/versionfile"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
@@ -28,8 +30,9 @@ func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Rais
 	if err != nil {
 		return err
 	}
+	platform := slices.Sorted(maps.Keys(given.Builds))[0]
 	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
-	if since.And, err = s.Store.LastReleased(ctx, p.ID, given.App, release.Key, since.Final); err != nil {
+	if since.And, err = s.Store.LastReleased(ctx, p.ID, given.App, platform, release.Key, since.Final); err != nil {
 		return err
 	}
 	list, err := s.readNotes(ctx, p, run, given.App, since)
@@ -61,8 +64,12 @@ func (s *Versions) readNotes(ctx context.Context, p store.Project, run store.Run
 	if err != nil {
 		return nil, err
 	}
+	var tree versionfile.Tree
+	if described.Notes != nil && described.Notes.Files != "" {
+		tree = f.tree(ctx, run.Commit)
+	}
 	var list []store.Note
-	for _, n := range described.ReleaseNotes(f.tree(ctx, run.Commit), version.ReadChanges(messages)) {
+	for _, n := range described.ReleaseNotes(tree, version.ReadChanges(messages)) {
 		list = append(list, store.Note{Language: n.Language, Draft: n.Text, File: n.File, Problem: n.Problem,
 			Main: n.Main})
 	}

@@ -83,7 +83,7 @@ func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.R
 		}
 	}
 	if w.By == version.ByCommits {
-		if r.changes, err = s.changesSince(ctx, run, in.App); err != nil {
+		if r.changes, err = s.changesSince(ctx, run, in.App, in.Platforms[0]); err != nil {
 			return api.Raised{}, err
 		}
 	}
@@ -261,12 +261,12 @@ func Given(had []store.Version, app string) *api.Raised {
 }
 
 // changesSince reads what the commits since the last release say.
-func (s *Versions) changesSince(ctx context.Context, run store.Run, app string) ([]version.Change, error) {
+func (s *Versions) changesSince(ctx context.Context, run store.Run, app, platform string) ([]version.Change, error) {
 	_, repo, err := s.repository(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err
 	}
-	last, err := s.Store.LastReleased(ctx, run.ProjectID, app, "", false)
+	last, err := s.Store.LastReleased(ctx, run.ProjectID, app, platform, "", false)
 	if err != nil {
 		return nil, err
 	}
@@ -318,7 +318,7 @@ func (s *Versions) Ledger(ctx context.Context, project string, f api.LedgerFilte
 		if line.Name, err = s.Store.HighestName(ctx, p.ID, l.App, l.Platform); err != nil {
 			return out, err
 		}
-		if line.Released, err = s.Store.LastReleased(ctx, p.ID, l.App, "", false); err != nil {
+		if line.Released, err = s.Store.LastReleased(ctx, p.ID, l.App, l.Platform, "", false); err != nil {
 			return out, err
 		}
 		out.Lines = append(out.Lines, line)
