@@ -10,6 +10,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/source"
 )
@@ -24,8 +25,8 @@ func showNotes(c *cli.Command, notes api.ReleaseNotes, only string) error {
 		}
 	}
 	if len(shown) == 0 && only != "" {
-		return terminal.Ending(terminal.ExitFailed, fmt.Errorf("there are no notes of %s %s in %s; --edit writes some",
-			notes.App, notes.Name, only))
+		return terminal.Ending(terminal.ExitFailed, fmt.Errorf("there are no notes of %s in %s",
+			strings.TrimSpace(notes.App+" "+notes.Name), only))
 	}
 	notes.Languages = shown
 	if c.Bool("json") {
@@ -106,5 +107,5 @@ func draftNotes(ctx context.Context, c *cli.Command) error {
 	for _, n := range a.app.ReleaseNotes(treeOf(w), version.ReadChanges(messages)) {
 		notes.Languages = append(notes.Languages, api.Drafted(n).Measured(notes.Limits))
 	}
-	return showNotes(c, notes, c.String("language"))
+	return showNotes(c, notes, definition.Language(c.String("language")))
 }

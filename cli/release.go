@@ -55,6 +55,7 @@ func releaseNotes(ctx context.Context, c *cli.Command, cl *client.Client, args [
 	case ways == 1 && args[2] == "":
 		return terminal.Usage("say in which language, as in piston release notes %s %s en", args[0], args[1])
 	}
+	args[2] = definition.Language(args[2])
 	at := api.ReleasePath{App: c.String("app"), Name: args[1]}
 	if at.App == "" {
 		var err error

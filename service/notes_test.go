@@ -76,7 +76,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 	assert.ErrorIs(t, lost, ground.ErrExists)
 	assert.ErrorContains(t, lost, "somebody has changed the notes of app 1.4.1 in en meanwhile")
 	require.NoError(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "pt-BR", api.NotesCorrection{Text: "Seis portos."}))
-	assert.ErrorIs(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "pt-BR", api.NotesCorrection{Text: "x"}), ground.ErrExists)
+	assert.ErrorIs(t, s.Versions.CorrectNotes(ctx, "app", "ada", at, "PT-br", api.NotesCorrection{Text: "x"}), ground.ErrExists)
 
 	// The run fails, and another is given the same name: what people wrote stays, drafts are new.
 	require.NoError(t, s.Work.FinishAttempt(ctx, first, api.Finish{State: state.Failed, At: time.Now().UnixMilli()}))

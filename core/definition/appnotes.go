@@ -55,6 +55,20 @@ var languageForm = regexp.MustCompile(`^[A-Za-z]{2,3}(?:-[A-Za-z0-9]{1,8}){0,3}$
 // IsLanguage tells a language tag as stores use them (RFC 5646, section 2.1, in its usual forms).
 func IsLanguage(tag string) bool { return languageForm.MatchString(tag) }
 
+// Language gives a tag as it is written (RFC 5646, section 2.1.1): pt-BR and zh-Hant, however somebody types it.
+func Language(tag string) string {
+	parts := strings.Split(strings.ToLower(tag), "-")
+	for i, part := range parts[1:] {
+		switch len(part) {
+		case 2:
+			parts[i+1] = strings.ToUpper(part)
+		case 4:
+			parts[i+1] = strings.ToUpper(part[:1]) + part[1:]
+		}
+	}
+	return strings.Join(parts, "-")
+}
+
 func (v *validator) appNotes(n AppNotes, at func(string) []string) {
 	if n.Files != "" {
 		v.relative(n.Files, at("files")...)
@@ -78,13 +92,13 @@ func (a *App) ReleaseNotes(t versionfile.Tree, changes []version.Change) (list [
 	for _, file := range n.filesIn(t.Paths) {
 		list = append(list, n.read(t, file))
 	}
-	draft := Note{Language: cmp.Or(n.Language, commitLanguage),
+	draft := Note{Language: Language(cmp.Or(n.Language, commitLanguage)),
 		Text: strings.TrimSpace(wholeLines(version.Draft(changes).String(), MaxNotes))}
-	if !slices.ContainsFunc(list, func(n Note) bool { return strings.EqualFold(n.Language, draft.Language) }) {
+	if !slices.ContainsFunc(list, func(n Note) bool { return n.Language == draft.Language }) {
 		list = append(list, draft)
 	}
 	for i := range list {
-		list[i].Main = strings.EqualFold(list[i].Language, draft.Language)
+		list[i].Main = list[i].Language == draft.Language
 	}
 	slices.SortFunc(list, func(a, b Note) int { return strings.Compare(a.Language, b.Language) })
 	return list
@@ -119,7 +133,7 @@ func (n AppNotes) languageOf(file string) string {
 	if !begins || !ends || !IsLanguage(tag) {
 		return ""
 	}
-	return tag
+	return Language(tag)
 }
 
 // read reads one file of notes.

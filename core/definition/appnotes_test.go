@@ -37,6 +37,13 @@ func TestNotesComeFromFilesAndCommits(t *testing.T) {
 	assert.Equal(t, []Note{{Language: "en", Main: true}}, (&App{}).ReleaseNotes(tree, nil))
 }
 
+func TestTagsOfLanguages(t *testing.T) {
+	for typed, is := range map[string]string{"EN": "en", "pt-br": "pt-BR", "ZH-hant-tw": "zh-Hant-TW", "es-419": "es-419", "de-1996": "de-1996"} {
+		assert.True(t, IsLanguage(typed), typed)
+		assert.Equal(t, is, Language(typed))
+	}
+}
+
 func TestNotesThatAreDescribedWrongly(t *testing.T) {
 	for text, want := range map[string]string{
 		"files = \"notes.txt\"":                 "does not say where the language stands",

@@ -165,7 +165,7 @@ func (s *Versions) CorrectNotes(ctx context.Context, project, person string, at 
 		return fmt.Errorf("%.40q is no language's tag: write it as en or pt-BR: %w", language, ground.ErrInvalid)
 	}
 	return s.changeNotes(ctx, project, at, language, text, func(q ground.Q, r store.Release) error {
-		return q.CorrectNote(ctx, r, language, text, person, in.Revision)
+		return q.CorrectNote(ctx, r, definition.Language(language), text, person, in.Revision)
 	})
 }
 
@@ -173,7 +173,7 @@ func (s *Versions) CorrectNotes(ctx context.Context, project, person string, at 
 func (s *Versions) TakeBackNotes(ctx context.Context, project string, at api.ReleasePath, language string,
 	revision int) error {
 	return s.changeNotes(ctx, project, at, language, "", func(q ground.Q, r store.Release) error {
-		return q.TakeBackNote(ctx, r, language, revision)
+		return q.TakeBackNote(ctx, r, definition.Language(language), revision)
 	})
 }
 
@@ -184,6 +184,7 @@ func (s *Versions) changeNotes(ctx context.Context, project string, at api.Relea
 	if err != nil {
 		return err
 	}
+	language = definition.Language(language)
 	return s.Tx(ctx, func(q ground.Q) error {
 		was, err := q.Note(ctx, r, language)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
