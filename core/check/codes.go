@@ -104,6 +104,9 @@ var Codes = []Code{
 	{"wrong-profile", definition.Warning,
 		"A provisioning profile, in a file or a secret, is for another app, or expires.",
 		"Make one for the app."},
+	{"notes-refused", definition.Warning,
+		"A file with the notes of a release cannot be used, or is longer than stores take.",
+		"Mend or shorten it; `piston versions notes` shows all of them with their lengths."},
 	{"no-purpose", definition.Warning,
 		"Code for iOS asks for what a person must allow, and no property list says why. Phones end such an app, and the " +
 			"store refuses it. Only `piston check` and `piston try` look.",

@@ -90,7 +90,12 @@ func (a *App) ReleaseNotes(t versionfile.Tree, changes []version.Change) (list [
 		n = &AppNotes{}
 	}
 	for _, file := range n.filesIn(t.Paths) {
-		list = append(list, n.read(t, file))
+		note := n.read(t, file)
+		if i := slices.IndexFunc(list, func(o Note) bool { return o.Language == note.Language }); i >= 0 {
+			list[i].Text, list[i].Problem = "", file+" is of the same language"
+			continue
+		}
+		list = append(list, note)
 	}
 	draft := Note{Language: Language(cmp.Or(n.Language, commitLanguage)),
 		Text: strings.TrimSpace(wholeLines(version.Draft(changes).String(), MaxNotes))}

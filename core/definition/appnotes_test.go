@@ -15,7 +15,7 @@ import (
 
 func TestNotesComeFromFilesAndCommits(t *testing.T) {
 	files := map[string]string{"store/de-AT/new.txt": "Sechs Häfen", "store/da/new.txt": "Seks havne\r\n", "store/da/old.txt": "x",
-		"store/none here/new.txt": "x", "store/sv/new.txt": "", "notes.txt": "x"}
+		"store/none here/new.txt": "x", "store/sv/new.txt": "", "notes.txt": "x", "store/en/new.txt": "x", "store/EN/new.txt": "y"}
 	tree := versionfile.Tree{Paths: sortedKeys(files), Read: func(name string) ([]byte, error) {
 		if name == "store/sv/new.txt" {
 			return nil, errors.New("it is away")
@@ -28,6 +28,7 @@ func TestNotesComeFromFilesAndCommits(t *testing.T) {
 	assert.Equal(t, []Note{
 		{Language: "da", Text: "Seks havne", File: "store/da/new.txt", Main: true},
 		{Language: "de-AT", File: "store/de-AT/new.txt", Problem: "it is a link, which is not followed"},
+		{Language: "en", File: "store/EN/new.txt", Problem: "store/en/new.txt is of the same language"},
 		{Language: "sv", File: "store/sv/new.txt", Problem: "it is away"},
 	}, apps.App["a"].ReleaseNotes(tree, changes), "the language of the commits has a file: no draft")
 	assert.Equal(t, []Note{{Language: "pt-BR", Text: "- Six harbours", Main: true}}, apps.App["b"].ReleaseNotes(tree, changes))
