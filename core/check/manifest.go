@@ -110,11 +110,49 @@ var (
 
 // processors checks that a build script which names processors names one with 64 bits: stores want that since 2019.
 func (m *manifestReader) processors(file, text string) {
-	if at := abiForm.FindStringIndex(text); at != nil && !wide64Bit.MatchString(text) {
-		line := text[at[0]:at[1]]
-		m.inText("no-64-bit", file, text, at[0]+len(line)-len(strings.TrimLeft(line, " \t")),
-			"only processors with 32 bits are built for; stores refuse that", "Add arm64-v8a.")
+	if at := only32Bits(text); at >= 0 {
+		m.inText("no-64-bit", file, text, at, "only processors with 32 bits are built for; stores refuse that",
+			"Add arm64-v8a.")
+		return
 	}
+	for _, block := range releaseBlock.FindAllStringIndex(text, maxBlocks) {
+		if at := only32Bits(text[block[1]:endOfBlock(text, block[1])]); at >= 0 {
+			m.inText("no-64-bit", file, text, block[1]+at, "the release is built for processors with 32 bits only; stores "+
+				"refuse that", "Add arm64-v8a.")
+			return
+		}
+	}
+}
+
+// releaseBlock begins what is said of a release, in Groovy and in Kotlin.
+var releaseBlock = regexp.MustCompile(`\brelease["']?\)?[ \t]*\{`)
+
+// maxBlocks bounds how many of them are looked at.
+const maxBlocks = 100
+
+// only32Bits finds where a text names processors, none of them with 64 bits; -1 when it does not.
+func only32Bits(text string) int {
+	at := abiForm.FindStringIndex(text)
+	if at == nil || wide64Bit.MatchString(text) {
+		return -1
+	}
+	line := text[at[0]:at[1]]
+	return at[0] + len(line) - len(strings.TrimLeft(line, " \t"))
+}
+
+// endOfBlock finds the brace that ends a block whose content begins somewhere.
+func endOfBlock(text string, from int) int {
+	for depth, i := 1, from; i < len(text); i++ {
+		switch text[i] {
+		case '{':
+			depth++
+		case '}':
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return len(text)
 }
 
 // inText complains of a place in a file.

@@ -112,6 +112,8 @@ var mistakes = []struct {
 			"<activity android:name=\"B\"/></application></manifest>"}},
 	{"no processor with 64 bits", "no-64-bit", map[string]string{"piston/p.toml": raise, "app/build.gradle": "android {\n  ndk {\n    abiFilters 'armeabi-v7a', 'x86'\n  }\n}\n"},
 		map[string]string{"piston/p.toml": raise, "app/build.gradle": "android {\n  ndk {\n    abiFilters 'armeabi-v7a', 'arm64-v8a'\n    // abiFilters 'x86'\n  }\n}\n"}},
+	{"no processor with 64 bits in the release only", "no-64-bit", map[string]string{"piston/p.toml": raise, "app/build.gradle.kts": "android {\n  buildTypes {\n    debug { ndk { abiFilters += \"arm64-v8a\" } }\n    getByName(\"release\") {\n      ndk { abiFilters += setOf(\"armeabi-v7a\") }\n    }\n  }\n}\n"},
+		map[string]string{"piston/p.toml": raise, "app/build.gradle.kts": "android {\n  buildTypes {\n    debug { ndk { abiFilters += \"x86\" } }\n    release {\n      ndk {\n        abiFilters.add(\"armeabi-v7a\")\n        abiFilters.add(\"arm64-v8a\")\n      }\n    }\n  }\n}\n"}},
 	{"a build number that no store takes", "version-code", map[string]string{"piston/p.toml": raise, "app/build.gradle": "android.defaultConfig.versionCode = 2100000001\n"},
 		map[string]string{"piston/p.toml": raise, "app/build.gradle": "android.defaultConfig.versionCode = 2100000000\n"}},
 	{"a debug build by a step's variable", "debug-build", map[string]string{"piston/p.toml": "group = \"release\"\n[trigger.push]\n[[job.a.step]]\nscript = \"true\"\nenv = { BUILD = \"debug\" }\n"},
