@@ -60,7 +60,7 @@ var sections = slices.Concat([]section{
 			"versions are found in the usual kinds of files. `piston versions` shows where.", reflect.TypeFor[App]()},
 	{"piston/app.toml, [app.NAME.build]", "", reflect.TypeFor[Numbering]()},
 	{"piston/app.toml, [app.NAME.notes]", "What those who use the app are told of a release. Without it, and " +
-		"where there is no file, the commits since the last tag are its draft.", reflect.TypeFor[AppNotes]()},
+		"where there is no file, the commits since the last release are its draft.", reflect.TypeFor[AppNotes]()},
 	{"piston/app.toml, [[app.NAME.place]]", "Where a version stands that is not found by itself.",
 		reflect.TypeFor[AppPlace]()},
 })
