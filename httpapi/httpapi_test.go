@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"testing"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -66,4 +68,18 @@ func TestTheDocumentHoldsWhatTheConsoleIsMadeFrom(t *testing.T) {
 	}
 	assert.Contains(t, doc.Components.Schemas["Job"].Properties, "timing")
 	assert.Contains(t, doc.Components.Schemas["DefinedJob"].Properties, "keep")
+}
+
+func TestARequestThatIsGivenUpIsNoFault(t *testing.T) {
+	late, cancel := context.WithTimeout(context.Background(), -time.Second)
+	defer cancel()
+	status := func(ctx context.Context, err error) int {
+		var is huma.StatusError
+		require.ErrorAs(t, problem(ctx, err), &is)
+		return is.GetStatus()
+	}
+	timeout := fmt.Errorf("timeout: %w", context.DeadlineExceeded)
+	assert.Equal(t, http.StatusServiceUnavailable, status(late, timeout), "its own time is over")
+	assert.Equal(t, http.StatusInternalServerError, status(context.Background(), timeout), "another's is not its own")
+	assert.Equal(t, http.StatusNotFound, status(late, ground.ErrNotFound), "what is known is said")
 }

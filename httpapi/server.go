@@ -153,7 +153,7 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error503ServiceUnavailable(err.Error())
 	case ground.Changed(err):
 		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
-	case errors.Is(err, context.Canceled): // whoever asked has gone, or the service is about to
+	case errors.Is(err, context.Canceled), ctx.Err() != nil: // whoever asked has gone, or the service is about to
 		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
 	case ground.Away(err) != "":
 		return huma.Error503ServiceUnavailable(ground.Away(err))
