@@ -30,6 +30,12 @@ func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Rais
 	if err != nil {
 		return err
 	}
+	select {
+	case s.drafts <- struct{}{}:
+		defer func() { <-s.drafts }()
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
 	platform := slices.Sorted(maps.Keys(given.Builds))[0]
 	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
 	if since.And, err = s.Store.LastReleased(ctx, p.ID, given.App, platform, release.Key, since.Final); err != nil {
