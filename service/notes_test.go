@@ -27,6 +27,15 @@ func releasing(t *testing.T, s *Service, r repository, message string, files map
 	return w.Attempt
 }
 
+// drafted waits until the draft of a release's notes, which is put off, says something.
+func drafted(t *testing.T, s *Service, name, says string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		n := notesOf(t, s, name)["en"]
+		return strings.Contains(n.Text+n.Draft, says)
+	}, 30*time.Second, 20*time.Millisecond)
+}
+
 func notesOf(t *testing.T, s *Service, name string) map[string]api.ReleaseNote {
 	t.Helper()
 	n, err := s.Versions.Notes(asItself(t), "app", api.ReleasePath{App: "app", Name: name})
@@ -49,6 +58,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 		"notes/fr.txt": strings.Repeat("é", 501)})
 	_, err := s.Versions.Raise(ctx, first, wish("patch"))
 	require.NoError(t, err)
+	drafted(t, s, "1.4.1", "Tides of six")
 	notes := notesOf(t, s, "1.4.1")
 	require.Len(t, notes, 4)
 	assert.Equal(t, api.ReleaseNote{Language: "en", Text: "New\n- Tides of six harbours\n\nAlso\n- Change", Characters: 42, From: "commits",
@@ -84,6 +94,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 	out, err := s.Versions.Raise(ctx, second, wish("patch"))
 	require.NoError(t, err)
 	require.Equal(t, "1.4.1", out.Name)
+	drafted(t, s, "1.4.1", "The phase's sign")
 	notes = notesOf(t, s, "1.4.1")
 	assert.Equal(t, "Six harbours.", notes["en"].Text)
 	assert.Equal(t, "ada", notes["en"].By)
@@ -103,6 +114,7 @@ func TestNotesAreDraftedCorrectedAndKept(t *testing.T) {
 	third := releasing(t, s, r, "feat: heights in feet", map[string]string{"x": "2"})
 	out, err = s.Versions.Raise(ctx, third, wish("minor"))
 	require.NoError(t, err)
+	drafted(t, s, out.Name, "Heights in feet")
 	assert.Equal(t, "- Heights in feet", notesOf(t, s, out.Name)["en"].Text)
 }
 

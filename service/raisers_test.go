@@ -105,6 +105,7 @@ func TestServersThatAreKilledWhileRunsRaise(t *testing.T) {
 		require.NoError(t, err)
 	}
 	attempts := raising(t, first, r, runs)
+	beating(t, first)
 	got := &raised{given: map[string]string{}}
 	kills := 0
 	serveUntilKilled := func() {

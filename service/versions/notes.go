@@ -19,9 +19,30 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// draftNotes drafts the notes of what a run was handed out. That the repository gives none is no reason to stop a
-// release: it has no notes then, and a person can write them.
-func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Raised) error {
+// notesDue are notes that are to be drafted, for what a run was handed out.
+type notesDue struct {
+	Run record.RunID `json:"run"`
+	App string       `json:"app"`
+}
+
+// Kind implements river.JobArgs.
+func (notesDue) Kind() string { return "draft-notes" }
+
+// draftNotes drafts them, unless the run has lost its version meanwhile. That a repository describes its apps in a way
+// that cannot be read is no reason to try again: a person can write the notes.
+func (s *Versions) draftNotes(ctx context.Context, due notesDue) error {
+	run, err := s.Store.RunByID(ctx, due.Run)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // its project is gone
+	}
+	if err != nil {
+		return err
+	}
+	had, err := s.Store.VersionsOf(ctx, run.ID)
+	given := Given(had, due.App)
+	if err != nil || given == nil {
+		return err
+	}
 	release, err := releaseOf(run.ProjectID, given.App, given.Name)
 	if err != nil {
 		return err
@@ -30,23 +51,25 @@ func (s *Versions) draftNotes(ctx context.Context, run store.Run, given api.Rais
 	if err != nil {
 		return err
 	}
-	select {
-	case s.drafts <- struct{}{}:
-		defer func() { <-s.drafts }()
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
 	platform := slices.Sorted(maps.Keys(given.Builds))[0]
 	since := source.Since{Not: run.Tag, Final: !strings.Contains(given.Name, "-")}
 	if since.And, err = s.Store.LastReleased(ctx, p.ID, given.App, platform, release.Key, since.Final); err != nil {
 		return err
 	}
 	list, err := s.readNotes(ctx, p, run, given.App, since)
-	if err != nil {
-		s.Log.Warn("notes could not be drafted", "run", run.ID, "app", given.App, "error", err)
-		return context.Cause(ctx)
+	if errors.Is(err, ground.ErrInvalid) {
+		s.Log.Warn("notes cannot be drafted", "run", run.ID, "app", given.App, "error", err)
+		return nil
 	}
-	return s.Tx(ctx, func(q ground.Q) error { return q.DraftNotes(ctx, release, list) })
+	if err != nil {
+		return err
+	}
+	return s.Tx(ctx, func(q ground.Q) error {
+		if had, err := q.VersionsOf(ctx, run.ID); err != nil || Given(had, due.App) == nil {
+			return err // the name may be another run's by now
+		}
+		return q.DraftNotes(ctx, release, list)
+	})
 }
 
 // readNotes reads them from a run's commit, and from those before.
@@ -145,6 +168,9 @@ func noteOf(n store.Note) api.ReleaseNote {
 func (s *Versions) notesOf(ctx context.Context, run store.Run, given *api.Raised) (string, error) {
 	release, err := releaseOf(run.ProjectID, given.App, given.Name)
 	if err != nil {
+		return "", err
+	}
+	if err := s.draftNotes(ctx, notesDue{run.ID, given.App}); err != nil { // what was put off may be to come yet
 		return "", err
 	}
 	list, err := s.Store.Notes(ctx, release)

@@ -28,12 +28,12 @@ import (
 type Versions struct {
 	*ground.Ground
 	secrets *secrets.Secrets
-	drafts  chan struct{} // how many notes are drafted at a time: each starts programs of Git
 }
 
 // New makes it. What a server that was killed was about to land is removed: whoever asked for it asks again.
 func New(g *ground.Ground, s *secrets.Secrets) (*Versions, error) {
-	v := &Versions{Ground: g, secrets: s, drafts: make(chan struct{}, 2)}
+	v := &Versions{Ground: g, secrets: s}
+	ground.Does(g, v.draftNotes)
 	return v, os.RemoveAll(v.folder())
 }
 
@@ -93,9 +93,6 @@ func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.R
 		out, err = r.do(ctx, q)
 		return err
 	})
-	if err == nil && out.Counts && !r.again {
-		err = s.draftNotes(ctx, run, out)
-	}
 	return out, err
 }
 
@@ -107,7 +104,6 @@ type raise struct {
 	run       store.Run
 	inFiles   version.Parts
 	changes   []version.Change
-	again     bool // it was handed out before
 	today     time.Time
 }
 
@@ -124,7 +120,6 @@ func (r *raise) do(ctx context.Context, q ground.Q) (api.Raised, error) {
 		return api.Raised{}, err
 	}
 	if again := Given(had, r.in.App); again != nil {
-		r.again = true // its notes were drafted then
 		return *again, nil
 	}
 	known := version.Known{Now: r.inFiles, Tag: r.run.Tag, Changes: r.changes, Today: r.today}
@@ -156,6 +151,9 @@ func (r *raise) do(ctx context.Context, q ground.Q) (api.Raised, error) {
 	highest := version.BuildNumber(0)
 	if out.Counts {
 		if err := r.give(ctx, q, lines, name, out); err != nil {
+			return api.Raised{}, err
+		}
+		if err := q.PutOff(ctx, notesDue{r.run.ID, out.App}); err != nil {
 			return api.Raised{}, err
 		}
 		for _, n := range builds {
