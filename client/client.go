@@ -420,6 +420,12 @@ func (c *Client) Artifact(ctx context.Context, project string, run record.RunNum
 	return res.Body, nil
 }
 
+// SetBot says who commits what a project's runs land, and how that is pushed.
+func (c *Client) SetBot(ctx context.Context, project string, in api.Bot) (out api.Project, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/bot", in, &out)
+	return out, err
+}
+
 // Lendings lists the projects whose jobs may read a project's source.
 func (c *Client) Lendings(ctx context.Context, project string) (api.Lendings, error) {
 	return get[api.Lendings](ctx, c, projectPath(project)+"/lendings")

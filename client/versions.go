@@ -63,9 +63,3 @@ func (c *Client) TakeBackNotes(ctx context.Context, project string, at api.Relea
 	path := notesPath(project, at) + "/" + url.PathEscape(language) + "?revision=" + strconv.Itoa(revision)
 	return c.call(ctx, http.MethodDelete, path, nil, nil)
 }
-
-// SetBot says who commits what a project's runs land, and how that is pushed.
-func (c *Client) SetBot(ctx context.Context, project string, in api.Bot) (out api.Project, err error) {
-	err = c.call(ctx, http.MethodPut, projectPath(project)+"/bot", in, &out)
-	return out, err
-}

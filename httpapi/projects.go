@@ -45,6 +45,13 @@ func (sv *server) projects(a huma.API) {
 		}) (api.Project, error) {
 			return sv.s.Projects.AllowHostNetwork(ctx, in.Project, in.Body.Host)
 		})
+	operation(a, http.MethodPut, "/projects/{project}/bot", "set-bot",
+		"Say who commits what a project's runs land, and how that is pushed", func(ctx context.Context, in *struct {
+			ProjectPath
+			Body api.Bot
+		}) (api.Project, error) {
+			return sv.s.Projects.SetBot(ctx, in.Project, in.Body)
+		})
 	operation(a, http.MethodGet, "/projects/{project}/lendings", "list-lendings",
 		"Projects whose jobs may read this one's source, as submodules",
 		func(ctx context.Context, in *ProjectPath) (api.Lendings, error) {

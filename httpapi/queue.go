@@ -29,13 +29,6 @@ func (sv *server) queue(a huma.API) {
 		}) (api.Project, error) {
 			return sv.s.Projects.Hold(ctx, in.Project, who(ctx).Name, in.Body.Reason)
 		})
-	operation(a, http.MethodPut, "/projects/{project}/bot", "set-bot",
-		"Say who commits what a project's runs land, and how that is pushed", func(ctx context.Context, in *struct {
-			ProjectPath
-			Body api.Bot
-		}) (api.Project, error) {
-			return sv.s.Projects.SetBot(ctx, in.Project, in.Body)
-		})
 	operation(a, http.MethodPut, "/projects/{project}/limit", "limit-project",
 		"Bound how many jobs of a project are at work at once", func(ctx context.Context, in *struct {
 			ProjectPath

@@ -3,23 +3,17 @@ package source
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
-	"net"
-	"net/netip"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"gentlepiston.example/piston/bridge"
-	"gentlepiston.example/piston/core/reach"
 )
 
 // Landing makes one commit on a branch of a repository and pushes it. What it makes lies in a folder of its own, beside
@@ -30,33 +24,6 @@ type Landing struct {
 	dir    string
 	env    []string
 	signer ssh.Signer // nil: nothing is signed
-}
-
-// Remote is where a landing is pushed, and what opens it.
-type Remote struct {
-	// A folder of this machine, or an address by https or ssh. One by http is only one of this machine, since the password
-	// is to be read by nobody on the way.
-	Address string
-	Token   string // the password by https; "" for none
-	Key     []byte // the private key by ssh
-	Host    string // and the key of the host, as ssh-keyscan prints it
-}
-
-// bySSH tells whether it takes a key to push there.
-func (r Remote) bySSH() bool {
-	_, is := reach.BySSH(r.Address)
-	return is && !IsLocal(r.Address)
-}
-
-func (r Remote) mayBePushedTo() bool {
-	u, err := url.Parse(r.Address)
-	return IsLocal(r.Address) || r.bySSH() ||
-		err == nil && (u.Scheme == "https" || u.Scheme == "http" && isHere(u.Hostname()))
-}
-
-func isHere(host string) bool {
-	at, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && at.IsLoopback()
 }
 
 // Person is who a commit is by.
@@ -226,19 +193,6 @@ func (l *Landing) Tag(ctx context.Context, name, commit, message string) error {
 		_, err = l.run(ctx, nil, "update-ref", "refs/tags/"+name, made)
 	}
 	return err
-}
-
-// credentials are those of HTTP's Basic scheme (RFC 7617).
-func (r Remote) credentials() string {
-	return base64.StdEncoding.EncodeToString([]byte("piston:" + r.Token))
-}
-
-func dial(ctx context.Context, host string, port uint16) (net.Conn, error) {
-	name, _, err := net.SplitHostPort(host)
-	if err != nil {
-		return nil, err
-	}
-	return new(net.Dialer).DialContext(ctx, "tcp", net.JoinHostPort(name, strconv.Itoa(int(port))))
 }
 
 // ErrMoved says that a branch is not where it was any more.
