@@ -47,7 +47,7 @@ func App() *cli.Command {
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
-			ledgerCommand(), releaseCommand(),
+			ledgerCommand(), releaseCommand(), signCommand(), inspectCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
 			versionCommand(), hookReportCommand(), runnerNetCommand(), referenceCommand(),

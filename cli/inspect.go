@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/cli/terminal"
+	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/quantity"
+)
+
+func inspectCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "inspect",
+		Usage:     "look into packages: APKs, app bundles, IPAs",
+		ArgsUsage: "FILE...",
+		Description: "What each is, asks for and is made of, who signed it, and what has grown since another.\n\n" +
+			terminal.Example("piston inspect out/tidewick.apk", "piston inspect new.ipa --since old.ipa --parts 20"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "since", Usage: "tell what changed since this package"},
+			&cli.IntFlag{Name: "parts", Usage: "how many of the largest files are shown", Value: 8},
+			terminal.JSONFlag,
+		},
+		Action: inspectFiles,
+	}
+}
+
+// inspected is what the command answers of one.
+type inspected struct {
+	File string `json:"file"`
+	appfile.Facts
+	Since *sinceFacts `json:"since,omitempty"`
+}
+
+type sinceFacts struct {
+	File    string           `json:"file"`
+	Size    int64            `json:"size"`
+	Version string           `json:"version"`
+	Build   string           `json:"build"`
+	Groups  []appfile.Change `json:"groups"`
+	Entries []appfile.Change `json:"entries"`
+}
+
+func inspectFiles(_ context.Context, c *cli.Command) error {
+	files := c.Args().Slice()
+	if len(files) == 0 {
+		return terminal.Usage("say which package: piston inspect FILE")
+	}
+	var was *appfile.Facts
+	if name := c.String("since"); name != "" {
+		facts, err := lookInto(name)
+		if err != nil {
+			return err
+		}
+		was = &facts
+	}
+	all := []inspected{}
+	for _, name := range files {
+		facts, err := lookInto(name)
+		if err != nil {
+			return err
+		}
+		one := inspected{File: name, Facts: facts}
+		if was != nil {
+			groups, entries := appfile.Compare(*was, facts, c.Int("parts"))
+			one.Since = &sinceFacts{c.String("since"), was.Size, was.Version, was.Build, groups, entries}
+		}
+		all = append(all, one)
+	}
+	if c.Bool("json") {
+		return terminal.PrintJSON(terminal.Out(c), all)
+	}
+	s := terminal.NewScreen(terminal.Out(c))
+	for i, one := range all {
+		if i > 0 {
+			s.Line("")
+		}
+		showPackage(s, one, c.Int("parts"))
+	}
+	return nil
+}
+
+func lookInto(name string) (appfile.Facts, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
+	}
+	if info.IsDir() {
+		return appfile.Facts{}, terminal.Usage("%s is a folder: piston sign makes a package of it", name)
+	}
+	p, err := appfile.Open(f, info.Size())
+	if err != nil {
+		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", name, err))
+	}
+	return p.Facts, nil
+}
+
+func showPackage(s *terminal.Screen, p inspected, most int) {
+	s.Line("%s  %s %s (%s)  %s", s.In(terminal.Strong, p.Label), p.ID, p.Version, p.Build,
+		s.In(terminal.Faint, string(p.Kind)+", "+quantity.Bytes(p.Size)))
+	say := func(what, text string) {
+		if text != "" {
+			s.Line("  %-13s%s", what, text)
+		}
+	}
+	say("system", fmt.Sprintf("%s %s and later, made for %s", p.Platform, p.Lowest, p.Target))
+	say("processors", strings.Join(p.Processors, ", "))
+	var may []string
+	for _, permission := range p.Permissions {
+		name := strings.TrimPrefix(permission.Name, "android.permission.")
+		if permission.Purpose != "" {
+			name += ": " + terminal.Short(permission.Purpose, 60)
+		}
+		may = append(may, name)
+	}
+	say("may", strings.Join(may, ", "))
+	say("languages", strings.Join(p.Languages, ", "))
+	var icons []string
+	for _, i := range p.Icons {
+		icons = append(icons, fmt.Sprintf("%d×%d", i.Width, i.Height))
+	}
+	say("icons", strings.Join(icons, ", "))
+	showSigners(s, say, p.Facts)
+	var bad []string
+	for wrong, is := range map[string]bool{"may be debugged": p.Debuggable, "is for tests only": p.TestOnly,
+		"may speak unencrypted": p.Cleartext} {
+		if is {
+			bad = append(bad, s.In(terminal.Red, wrong))
+		}
+	}
+	slices.Sort(bad)
+	say("beware", strings.Join(bad, ", "))
+	if len(p.Misplaced) > 0 {
+		say("misplaced", s.In(terminal.Red, fmt.Sprintf("%d stored files do not lie where devices map them, such as %s",
+			len(p.Misplaced), p.Misplaced[0])))
+	}
+	if p.Since == nil {
+		showParts(s, p.Facts, most)
+		return
+	}
+	showGrowth(s, *p.Since, p.Size)
+}
+
+func showSigners(s *terminal.Screen, say func(what, text string), p appfile.Facts) {
+	if len(p.Signers) == 0 {
+		say("signed", s.In(terminal.Red, "by nobody"))
+	}
+	for _, signer := range p.Signers {
+		say("signed", fmt.Sprintf("by %s (%s, until %s), %s", signer.Subject, signer.Key,
+			signer.Ends.Format(time.DateOnly), strings.Join(p.Schemes, " ")))
+		say("", s.In(terminal.Faint, "SHA-256 "+signer.Fingerprints.SHA256))
+	}
+	if f := p.Profile; f != nil {
+		say("profile", fmt.Sprintf("%s, for %s of %s, until %s", f.Name, f.App, f.Team, f.Ends.Format(time.DateOnly)))
+	}
+}
+
+func showParts(s *terminal.Screen, p appfile.Facts, most int) {
+	groups, _ := appfile.Compare(appfile.Facts{}, p, 0)
+	var rows [][]string
+	for _, g := range groups {
+		rows = append(rows, []string{g.Group, quantity.Bytes(g.Now), fmt.Sprintf("%d %%", g.Now*100/max(p.Size, 1))})
+	}
+	s.Table([]string{"MADE OF", "PACKED", ""}, rows)
+	parts := slices.DeleteFunc(slices.Clone(p.Parts), func(p appfile.Part) bool { return p.Path == "" })
+	slices.SortStableFunc(parts, func(a, b appfile.Part) int { return int(min(max(b.Packed-a.Packed, -1), 1)) })
+	rows = nil
+	for _, part := range parts[:min(len(parts), most)] {
+		rows = append(rows, []string{terminal.Short(part.Path, 70), quantity.Bytes(part.Packed), quantity.Bytes(part.Size)})
+	}
+	s.Table([]string{"LARGEST", "PACKED", "UNPACKED"}, rows)
+}
+
+func showGrowth(s *terminal.Screen, since sinceFacts, now int64) {
+	s.Line("%s", s.In(terminal.Strong, fmt.Sprintf("Since %s (%s): %s, was %s (%s)", since.Version, since.Build,
+		quantity.Bytes(now), quantity.Bytes(since.Size), grown(since.Size, now))))
+	var rows [][]string
+	for _, c := range slices.Concat(since.Groups, since.Entries) {
+		name := c.Group
+		if c.Path != "" {
+			name = "  " + terminal.Short(c.Path, 66)
+		}
+		rows = append(rows, []string{name, quantity.Bytes(c.Was), quantity.Bytes(c.Now), grown(c.Was, c.Now)})
+	}
+	s.Table([]string{"PART", "WAS", "IS", "GROWN"}, rows)
+}
+
+// grown is by how much something has grown, in bytes and per cent.
+func grown(was, now int64) string {
+	switch {
+	case was == now:
+		return "the same"
+	case was == 0:
+		return "new"
+	case now == 0:
+		return "gone"
+	case now < was:
+		return fmt.Sprintf("-%s, -%.1f %%", quantity.Bytes(was-now), float64(was-now)*100/float64(was))
+	}
+	return fmt.Sprintf("+%s, +%.1f %%", quantity.Bytes(now-was), float64(now-was)*100/float64(was))
+}

@@ -1,0 +1,73 @@
+package archive
+
+import (
+	"compress/flate"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"io"
+)
+
+// Raw reads an entry's bytes as they lie in the archive.
+func (a *Archive) Raw(e *Entry) io.Reader { return io.NewSectionReader(a.r, e.Data, e.Compressed) }
+
+// Content reads an entry. It gives an *Error for one that is longer or shorter than it says, or has another sum.
+func (a *Archive) Content(e *Entry) io.ReadCloser {
+	c := &content{entry: e, sum: crc32.NewIEEE(), left: e.Size}
+	if e.Method == Stored {
+		c.in = io.NopCloser(a.Raw(e))
+	} else {
+		c.in = flate.NewReader(a.Raw(e))
+	}
+	return c
+}
+
+// Read gives the whole of an entry that has at most so many bytes.
+func (a *Archive) Read(e *Entry, most int64) ([]byte, error) {
+	if e.Size > most {
+		return nil, &Error{e.Name, fmt.Sprintf("it has %d bytes, at most %d are read", e.Size, most)}
+	}
+	r := a.Content(e)
+	defer r.Close()
+	b := make([]byte, e.Size)
+	if _, err := io.ReadFull(r, b); err != nil {
+		return nil, err
+	}
+	_, err := r.Read(make([]byte, 1))
+	if err == io.EOF {
+		err = nil
+	}
+	return b, err
+}
+
+// content is one entry that is being read.
+type content struct {
+	entry *Entry
+	in    io.ReadCloser
+	sum   hash.Hash32
+	left  int64
+	err   error
+}
+
+func (c *content) Read(b []byte) (int, error) {
+	if c.err != nil {
+		return 0, c.err
+	}
+	n, err := c.in.Read(b)
+	c.sum.Write(b[:n])
+	c.left -= int64(n)
+	switch {
+	case c.left < 0:
+		err = &Error{c.entry.Name, "it is longer than it says"}
+	case err == io.EOF && c.left > 0:
+		err = &Error{c.entry.Name, "it is shorter than it says"}
+	case err == io.EOF && c.sum.Sum32() != c.entry.CRC:
+		err = &Error{c.entry.Name, "its bytes are not those it was made of (CRC-32)"}
+	case err != nil && err != io.EOF:
+		err = &Error{c.entry.Name, err.Error()}
+	}
+	c.err = err
+	return n, err
+}
+
+func (c *content) Close() error { return c.in.Close() }

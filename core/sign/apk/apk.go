@@ -1,0 +1,160 @@
+// Package apk aligns and signs packages of Android: the entries as a JAR (scheme v1), the package as a whole (v2, v3),
+// and beside it (v4). Which schemes a package needs follows from the oldest Android it is for; leaving one out that a
+// device needs is not offered. Memory is the same for packages of any size.
+package apk
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"fmt"
+	"io"
+	"math"
+	"path"
+	"strings"
+
+	"gentlepiston.example/piston/core/archive"
+	"gentlepiston.example/piston/core/sign"
+	"gentlepiston.example/piston/core/sign/jar"
+)
+
+// The levels of the interface of Android from which a scheme is known.
+const (
+	sha256Since = 18 // 4.3, in signatures of entries
+	v2Since     = 24 // 7.0
+	v3Since     = 28 // 9
+)
+
+// maxPackage is the most bytes of a package: Android reads no archives of 64 bits.
+const maxPackage = math.MaxUint32 - 64<<20
+
+// libraryPage is what native libraries lie at a multiple of: devices map them, and those of 2025 have pages of 16 KB.
+const libraryPage = 16 << 10
+
+// Options say how to sign.
+type Options struct {
+	MinSDK int    // the lowest level of Android the package is for
+	By     string // who made it, as manifests say it
+	V4     bool   // make the file beside it, too
+}
+
+// Result tells what was made.
+type Result struct {
+	Schemes []int  // 1, 2, 3, 4
+	Beside  []byte // the file of v4; nil when none was wanted
+	Size    int64
+}
+
+// File is where a package is written, and read again.
+type File interface {
+	io.Writer
+	io.ReaderAt
+}
+
+// Sign writes a package again, aligned and signed. What it was signed with before is gone.
+func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o Options) (Result, error) {
+	if err := s.Check(); err != nil {
+		return Result{}, err
+	}
+	var r Result
+	w := archive.NewWriter(&until{ctx, out})
+	w.Plain = true
+	if o.MinSDK < v2Since {
+		if err := signEntries(in, w, s, o); err != nil {
+			return r, err
+		}
+		r.Schemes = append(r.Schemes, 1)
+	}
+	for _, e := range in.Entries() {
+		if jar.Belongs(e.Name) {
+			continue
+		}
+		if err := w.Copy(in, e, alignment(e)); err != nil {
+			return r, err
+		}
+	}
+	entries := w.At()
+	if entries > maxPackage {
+		return r, fmt.Errorf("the package has %d bytes: Android installs none of 4 GB and more", entries)
+	}
+	gap := int((pageSize - entries%pageSize) % pageSize)
+	if err := write(out, make([]byte, gap)); err != nil {
+		return r, err
+	}
+	entries += int64(gap)
+	// What is signed says that the directory begins where the signing block will.
+	directory, end := w.Directory(entries)
+	digest, err := contentDigest(ctx, []section{{out, entries}, of(directory), of(end)})
+	if err != nil {
+		return r, err
+	}
+	v2, err := block(s, digest, schemeV2, 0, 0, framed(number(notStripped), number(3)))
+	if err != nil {
+		return r, err
+	}
+	v3, err := block(s, digest, schemeV3, v3Since, math.MaxInt32, nil)
+	if err != nil {
+		return r, err
+	}
+	pairs := []pair{{schemeV2, v2}, {schemeV3, v3}}
+	r.Schemes = append(r.Schemes, 2, 3)
+	made := signingBlock(pairs)
+	directory, end = w.Directory(entries + int64(len(made)))
+	for _, b := range [][]byte{made, directory, end} {
+		if err := write(out, b); err != nil {
+			return r, err
+		}
+	}
+	r.Size = entries + int64(len(made)+len(directory)+len(end))
+	if o.V4 {
+		r.Schemes = append(r.Schemes, 4)
+		r.Beside, err = beside(ctx, s, out, r.Size, digest)
+	}
+	return r, err
+}
+
+// signEntries puts the files of scheme v1 first.
+func signEntries(in *archive.Archive, w *archive.Writer, s sign.Signer, o Options) error {
+	hash := crypto.SHA256
+	if o.MinSDK < sha256Since {
+		if hash = crypto.SHA1; s.Elliptic() {
+			return fmt.Errorf("the package is for Android below level %d, which knows no ECDSA: raise minSdkVersion, or sign "+
+				"with an RSA key", sha256Since)
+		}
+	}
+	files, err := jar.Sign(in, s, jar.Options{Hash: hash, Schemes: "2, 3", By: o.By})
+	for _, f := range files {
+		if err == nil {
+			err = w.Add(f.Name, f.Content, 0o644)
+		}
+	}
+	return err
+}
+
+// alignment is where an entry may begin that is not packed.
+func alignment(e *archive.Entry) int64 {
+	if strings.HasPrefix(e.Name, "lib/") && path.Ext(e.Name) == ".so" {
+		return libraryPage
+	}
+	return 4
+}
+
+func of(b []byte) section { return section{bytes.NewReader(b), int64(len(b))} }
+
+func write(w io.Writer, b []byte) error {
+	_, err := w.Write(b)
+	return err
+}
+
+// until writes until a context is done.
+type until struct {
+	ctx context.Context
+	w   io.Writer
+}
+
+func (u *until) Write(b []byte) (int, error) {
+	if err := context.Cause(u.ctx); err != nil {
+		return 0, err
+	}
+	return u.w.Write(b)
+}
