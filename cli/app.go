@@ -47,10 +47,10 @@ func App() *cli.Command {
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
-			ledgerCommand(), releaseCommand(), signCommand(), inspectCommand(),
+			ledgerCommand(), releaseCommand(), identityCommand(), signaturesCommand(), signCommand(), inspectCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
-			versionCommand(), hookReportCommand(), runnerNetCommand(), referenceCommand(),
+			versionCommand(), hookReportCommand(), runnerNetCommand(), signInsideCommand(), referenceCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}

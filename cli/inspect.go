@@ -114,7 +114,11 @@ func showPackage(s *terminal.Screen, p inspected, most int) {
 			s.Line("  %-13s%s", what, text)
 		}
 	}
-	say("system", fmt.Sprintf("%s %s and later, made for %s", p.Platform, p.Lowest, p.Target))
+	system := fmt.Sprintf("%s %s and later", p.Platform, p.Lowest)
+	if p.Target != "" {
+		system += ", made for " + p.Target
+	}
+	say("system", system)
 	say("processors", strings.Join(p.Processors, ", "))
 	var may []string
 	for _, permission := range p.Permissions {

@@ -108,7 +108,7 @@ var chapters = []chapter{
 			}
 			return s.awaitLanding(ctx, g)
 		},
-		runs: []wanted{{"release", state.Passed, "miss", "", 3}, {"announce", state.Passed, "", "", 1}},
+		runs: []wanted{{"release", state.Passed, "miss", "", 4}, {"announce", state.Passed, "", "", 1}},
 	},
 	{
 		what: "a proposal from inside: built as if merged",

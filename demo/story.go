@@ -171,6 +171,10 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	if err := s.setSecrets(ctx); err != nil {
 		return err
 	}
+	s.Tell("having two signing keys made, which nobody sees")
+	if err := s.keepIdentities(ctx); err != nil {
+		return err
+	}
 	s.Tell("adding people: a keeper, a builder, a reader")
 	return s.addPeople(ctx)
 }

@@ -83,7 +83,7 @@ func checkPackages(t *testing.T, s *server) {
 	dir := t.TempDir()
 	out, code := s.piston(t, "", "get", "tidewick", "6", "--to", dir)
 	require.Zero(t, code, out)
-	apk, ipa := filepath.Join(dir, "tidewick.apk"), filepath.Join(dir, "tidewick.ipa")
+	apk, ipa := filepath.Join(dir, "tidewick.apk"), filepath.Join(dir, "Tidewick.ipa")
 	badging := program(t, "aapt", "dump", "badging", apk)
 	assert.Contains(t, badging, "name='net.tidewick.almanac' versionCode='6' versionName='1.5.0'")
 	assert.Contains(t, badging, "native-code: 'arm64-v8a' 'armeabi-v7a' 'x86_64'")
@@ -95,6 +95,7 @@ func checkPackages(t *testing.T, s *server) {
 	require.NoError(t, err)
 	assert.Contains(t, string(plist), "<key>CFBundleVersion</key><string>6</string>")
 	assert.Contains(t, string(plist), "<key>CFBundleShortVersionString</key><string>1.5.0</string>")
+	checkSignatures(t, s, dir)
 	// What is there with other content is left alone.
 	require.NoError(t, os.WriteFile(apk, []byte("yesterday's"), 0o644))
 	out, code = s.piston(t, "", "get", "tidewick", "6", "tidewick.apk", "--to", dir)
@@ -109,8 +110,10 @@ func checkCommands(t *testing.T, s *server) {
 		want string
 	}{
 		{"projects", "tidewick"}, {"runs tidewick --state failed", "core › unit tests"}, {"show tidewick 3", "springs exceed neaps"},
-		{"show tidewick 6", "tidewick.ipa"}, {"show tidewick 13", `Did you mean "machine"?`}, {"show tidewick 9", "this commit is of a proposal from outside"}, {"show tidewick 10", "superseded by run 11"},
-		{"since tidewick 3", "Fold the phase"}, {"pipelines tidewick", "asks for note"}, {"schedules tidewick", "Europe/Lisbon"}, {"queue", "0 waiting"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"secret list tidewick", "DEPOT_KEY"}, {"secret history tidewick STORE_KEY", "file"}, {"show tidewick 14", "is for pipeline release only"}, {"people", "wren"}, {"group list", "ines wren"}, {"role list tidewick", "group mobile"}, {"audit tidewick --act secret", "secret.set"},
+		{"show tidewick 6", "Tidewick.ipa"}, {"show tidewick 13", `Did you mean "machine"?`}, {"show tidewick 9", "this commit is of a proposal from outside"}, {"show tidewick 10", "superseded by run 11"},
+		{"since tidewick 3", "Fold the phase"}, {"pipelines tidewick", "asks for note"}, {"schedules tidewick", "Europe/Lisbon"}, {"queue", "0 waiting"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"identity list tidewick", "harbour-upload"}, {"identity show tidewick harbour-store", "TIDEWICK00"},
+		{"signatures tidewick --app net.tidewick.almanac", "Tidewick.ipa"}, {"identity apps tidewick", "net.tidewick.almanac"},
+		{"secret list tidewick", "DEPOT_KEY"}, {"secret history tidewick STORE_KEY", "file"}, {"show tidewick 14", "is for pipeline release only"}, {"people", "wren"}, {"group list", "ines wren"}, {"role list tidewick", "group mobile"}, {"audit tidewick --act secret", "secret.set"},
 		{"runners", "local"}, {"token list", "demo"}, {"people --contains INE", "ines"}, {"role list tidewick --contains /group", "mobile"}, {"secret list tidewick --limit 1", "There may be more: --after"},
 	} {
 		args := strings.Fields(c.args)

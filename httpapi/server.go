@@ -80,6 +80,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.queue(a)
 	sv.pipelines(a)
 	sv.secrets(a)
+	sv.identities(a)
 	sv.peopleAndRoles(a)
 	sv.audit(a)
 	sv.kept(a)

@@ -10,6 +10,7 @@ import (
 
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/people"
@@ -26,15 +27,16 @@ import (
 // Service is one server's share of the work.
 type Service struct {
 	*ground.Ground
-	Vault    *vault.Vault
-	People   *people.People
-	Secrets  *secrets.Secrets
-	Projects *projects.Projects
-	Intake   *intake.Intake
-	Work     *work.Work
-	Versions *versions.Versions
-	Logs     *logs.Logs
-	Report   *report.Report
+	Vault      *vault.Vault
+	People     *people.People
+	Secrets    *secrets.Secrets
+	Projects   *projects.Projects
+	Identities *identities.Identities
+	Intake     *intake.Intake
+	Work       *work.Work
+	Versions   *versions.Versions
+	Logs       *logs.Logs
+	Report     *report.Report
 }
 
 // Options are what a service is told at its start.
@@ -62,7 +64,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s := &Service{Ground: g, Vault: v, People: people.New(g, v, o.Issuer, o.Public), Secrets: secrets.New(g, v),
-		Projects: projects.New(g, v, blobs, o.Public)}
+		Projects: projects.New(g, v, blobs, o.Public), Identities: identities.New(g, v)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {

@@ -187,34 +187,56 @@ func (q Q) KeepMaster(ctx context.Context, recipient string) error {
 	return q.do(ctx, nil, `DELETE FROM masters WHERE recipient <> $1`, recipient)
 }
 
-// Sealed is an encrypted record: a secret's value, or a project's hook key when Revision is 0.
+// Sealed is an encrypted record.
 type Sealed struct {
-	ID         record.ProjectID `db:"id"`
-	Revision   int              `db:"revision"`
-	Ciphertext []byte           `db:"ciphertext"`
+	Of         sealedOf `db:"of"`
+	ID         int64    `db:"id"`
+	Revision   int      `db:"revision"` // of a secret's value; 0 for others
+	Ciphertext []byte   `db:"ciphertext"`
+}
+
+// sealedOf is what a record belongs to.
+type sealedOf string
+
+// sealedIn lists how encrypted records are found and written again: $1 is the recipient, $2 how many at most; then $1
+// the recipient, $2 the text, $3 the id, $4 the revision.
+var sealedIn = []struct {
+	of         sealedOf
+	find, anew string
+}{
+	{"secret", `SELECT 'secret' AS of, secret_id AS id, revision, ciphertext FROM secret_revisions WHERE sealed_to <> $1
+		ORDER BY secret_id, revision`,
+		`UPDATE secret_revisions SET sealed_to = $1, ciphertext = $2 WHERE secret_id = $3 AND revision = $4`},
+	{"hook", `SELECT 'hook' AS of, id, 0 AS revision, hook_key AS ciphertext FROM projects WHERE hook_key_sealed_to <> $1
+		ORDER BY id`,
+		`UPDATE projects SET hook_key_sealed_to = $1, hook_key = $2 WHERE id = $3 AND $4 = 0`},
+	{"identity", `SELECT 'identity' AS of, id, 0 AS revision, ciphertext FROM identity_revisions WHERE sealed_to <> $1
+		ORDER BY id`,
+		`UPDATE identity_revisions SET sealed_to = $1, ciphertext = $2 WHERE id = $3 AND $4 = 0`},
 }
 
 // SealedToOthers locks up to limit records that are encrypted to anybody but a recipient; those that another
 // transaction has are passed over.
 func (q Q) SealedToOthers(ctx context.Context, recipient string, limit int) (list []Sealed, err error) {
-	if err = q.list(ctx, &list, `SELECT secret_id AS id, revision, ciphertext FROM secret_revisions WHERE sealed_to <> $1
-		ORDER BY secret_id, revision LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit); err != nil ||
-		len(list) == limit {
-		return list, err
+	for _, in := range sealedIn {
+		var some []Sealed
+		if err := q.list(ctx, &some, in.find+` LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient,
+			limit-len(list)); err != nil {
+			return nil, err
+		}
+		if list = append(list, some...); len(list) >= limit {
+			break
+		}
 	}
-	var keys []Sealed
-	err = q.list(ctx, &keys, `SELECT id, 0 AS revision, hook_key AS ciphertext FROM projects WHERE hook_key_sealed_to <> $1
-		ORDER BY id LIMIT $2 FOR NO KEY UPDATE SKIP LOCKED`, recipient, limit-len(list))
-	return append(list, keys...), err
+	return list, nil
 }
 
 // SealAnew writes an encrypted record again, for a recipient.
 func (q Q) SealAnew(ctx context.Context, s Sealed, recipient string) error {
-	if s.Revision == 0 {
-		return q.do(ctx, ErrNotFound, `UPDATE projects SET hook_key = $2, hook_key_sealed_to = $3 WHERE id = $1`, s.ID,
-			s.Ciphertext, recipient)
+	for _, in := range sealedIn {
+		if in.of == s.Of {
+			return q.do(ctx, ErrNotFound, in.anew, recipient, s.Ciphertext, s.ID, s.Revision)
+		}
 	}
-	return q.do(ctx, ErrNotFound,
-		`UPDATE secret_revisions SET ciphertext = $3, sealed_to = $4 WHERE secret_id = $1 AND revision = $2`,
-		s.ID, s.Revision, s.Ciphertext, recipient)
+	return ErrNotFound
 }

@@ -26,6 +26,7 @@ type desk struct {
 	mu       sync.Mutex
 	jobs     map[record.AttemptID]*told
 	versions versions
+	key      throwAway
 }
 
 // told is what a job has told so far.

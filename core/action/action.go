@@ -36,4 +36,5 @@ var Kinds = []Kind{
 	{"note", noteAbout, reflect.TypeFor[Note]()},
 	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
 	{"land", landAbout, reflect.TypeFor[Land]()},
+	{"sign", signAbout, reflect.TypeFor[Sign]()},
 }

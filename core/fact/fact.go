@@ -22,47 +22,53 @@ type Follows struct {
 
 // The kinds.
 const (
-	GroupDrop      Kind = "group.drop"
-	GroupSet       Kind = "group.set"
-	HookKeyRead    Kind = "hook-key.read"
-	JobEnded       Kind = "job.ended"
-	KeptRules      Kind = "kept.rules"
-	LedgerFloor    Kind = "ledger.floor"
-	MasterRotate   Kind = "master.rotate"
-	NotesCorrect   Kind = "notes.correct"
-	PersonAdd      Kind = "person.add"
-	PersonChange   Kind = "person.change"
-	PasswordChange Kind = "person.change-password"
-	PasswordReset  Kind = "person.reset-password"
-	ProjectAdd     Kind = "project.add"
-	ProjectBot     Kind = "project.bot"
-	ProjectHold    Kind = "project.hold"
-	ProjectLend    Kind = "project.lend"
-	ProjectLimit   Kind = "project.limit"
-	ProjectNetwork Kind = "project.network"
-	ProjectRemove  Kind = "project.remove"
-	PushRetry      Kind = "push.retry"
-	RoleGrant      Kind = "role.grant"
-	RoleTake       Kind = "role.take"
-	RunAgain       Kind = "run.again"
-	RunChanged     Kind = "run.changed" // its state, or what its jobs wait for
-	RunEnding      Kind = "run.ending"  // its jobs are asked to end
-	RunGoesOn      Kind = "run.goes-on" // something in it has begun or ended
-	RunStart       Kind = "run.start"
-	RunStop        Kind = "run.stop"
-	RunOver        Kind = "run.over" // and pipelines wait for that
-	RunnerForget   Kind = "runner.forget"
-	RunnerHold     Kind = "runner.hold"
-	SecretChange   Kind = "secret.change"
-	SecretDrop     Kind = "secret.drop"
-	SecretRestore  Kind = "secret.restore"
-	SecretSet      Kind = "secret.set"
-	SessionClose   Kind = "session.close"
-	SessionOpen    Kind = "session.open"
-	SessionRefuse  Kind = "session.refuse"
-	TokenAdd       Kind = "token.add"
-	TokenRevoke    Kind = "token.revoke"
-	VersionLand    Kind = "version.land"
+	GroupDrop       Kind = "group.drop"
+	GroupSet        Kind = "group.set"
+	HookKeyRead     Kind = "hook-key.read"
+	IdentityAllow   Kind = "identity.allow"
+	IdentityChange  Kind = "identity.change"
+	IdentityDrop    Kind = "identity.drop"
+	IdentityExport  Kind = "identity.export"
+	IdentityProfile Kind = "identity.profile"
+	IdentitySet     Kind = "identity.set"
+	JobEnded        Kind = "job.ended"
+	KeptRules       Kind = "kept.rules"
+	LedgerFloor     Kind = "ledger.floor"
+	MasterRotate    Kind = "master.rotate"
+	NotesCorrect    Kind = "notes.correct"
+	PersonAdd       Kind = "person.add"
+	PersonChange    Kind = "person.change"
+	PasswordChange  Kind = "person.change-password"
+	PasswordReset   Kind = "person.reset-password"
+	ProjectAdd      Kind = "project.add"
+	ProjectBot      Kind = "project.bot"
+	ProjectHold     Kind = "project.hold"
+	ProjectLend     Kind = "project.lend"
+	ProjectLimit    Kind = "project.limit"
+	ProjectNetwork  Kind = "project.network"
+	ProjectRemove   Kind = "project.remove"
+	PushRetry       Kind = "push.retry"
+	RoleGrant       Kind = "role.grant"
+	RoleTake        Kind = "role.take"
+	RunAgain        Kind = "run.again"
+	RunChanged      Kind = "run.changed" // its state, or what its jobs wait for
+	RunEnding       Kind = "run.ending"  // its jobs are asked to end
+	RunGoesOn       Kind = "run.goes-on" // something in it has begun or ended
+	RunStart        Kind = "run.start"
+	RunStop         Kind = "run.stop"
+	RunOver         Kind = "run.over" // and pipelines wait for that
+	RunnerForget    Kind = "runner.forget"
+	RunnerHold      Kind = "runner.hold"
+	SecretChange    Kind = "secret.change"
+	SecretDrop      Kind = "secret.drop"
+	SecretRestore   Kind = "secret.restore"
+	SecretSet       Kind = "secret.set"
+	SessionClose    Kind = "session.close"
+	SessionOpen     Kind = "session.open"
+	SessionRefuse   Kind = "session.refuse"
+	TokenAdd        Kind = "token.add"
+	TokenRevoke     Kind = "token.revoke"
+	VersionLand     Kind = "version.land"
 )
 
 // act is what follows from most of what people do.
@@ -70,7 +76,8 @@ var act = Follows{Audit: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
-	GroupDrop: act, GroupSet: act, HookKeyRead: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
+	GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act, IdentityDrop: act,
+	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	NotesCorrect: act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
 	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, RoleGrant: act,
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,

@@ -106,6 +106,25 @@ func Certificates(chain []*x509.Certificate) (out []byte) {
 	return out
 }
 
+// ReadCertificates reads what Certificates wrote: one at least.
+func ReadCertificates(text []byte) (chain []*x509.Certificate, err error) {
+	for {
+		var block *pem.Block
+		if block, text = pem.Decode(text); block == nil {
+			break
+		}
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, err
+		}
+		chain = append(chain, c)
+	}
+	if len(chain) == 0 {
+		return nil, fmt.Errorf("there is no certificate")
+	}
+	return chain, nil
+}
+
 // MinPassphrase is how many characters a passphrase has at least that a key leaves under.
 const MinPassphrase = 12
 

@@ -72,6 +72,11 @@ func (d *Details) Grants(app string) map[string]any {
 	return own
 }
 
+// Names tells whether it is for what a certificate signs.
+func (d *Details) Names(cert *x509.Certificate) bool {
+	return slices.ContainsFunc(d.Certificates, func(c *x509.Certificate) bool { return bytes.Equal(c.Raw, cert.Raw) })
+}
+
 // Refuses tells why a package may not be signed with it: the first reason, "" when it may.
 func (d *Details) Refuses(app string, cert *x509.Certificate, asked map[string]any, now time.Time) string {
 	switch {
@@ -79,7 +84,7 @@ func (d *Details) Refuses(app string, cert *x509.Certificate, asked map[string]a
 		return fmt.Sprintf("the profile %q is for %s, and the app is %s", d.Name, d.App, app)
 	case !d.Ends.IsZero() && now.After(d.Ends):
 		return fmt.Sprintf("the profile %q has expired on %s", d.Name, d.Ends.Format(time.DateOnly))
-	case !slices.ContainsFunc(d.Certificates, func(c *x509.Certificate) bool { return bytes.Equal(c.Raw, cert.Raw) }):
+	case !d.Names(cert):
 		return fmt.Sprintf("the profile %q is for other certificates than %q", d.Name, cert.Subject.CommonName)
 	}
 	for _, key := range sorted(asked) {

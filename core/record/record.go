@@ -14,6 +14,7 @@ type (
 	GroupID    int64
 	TokenID    int64
 	SecretID   int64
+	IdentityID int64
 )
 
 // RunNumber counts the runs of one project, from 1.

@@ -26,4 +26,6 @@ type Post interface {
 	Handover(ctx context.Context, attempt record.AttemptID, job, name string) (io.ReadCloser, error)
 	Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (api.Raised, error)
 	Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error)
+	SigningIdentity(ctx context.Context, attempt record.AttemptID, in api.IdentityRequest) (api.SigningIdentity, error)
+	Sign(ctx context.Context, attempt record.AttemptID, in api.SignatureRequest) (api.MadeSignature, error)
 }

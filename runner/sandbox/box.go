@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -71,11 +72,13 @@ type Spec struct {
 	Dir      string   // below the workspace
 	Command  []string // what runs the script, but for its path
 	Script   string   // file on the host
+	Own      []string // instead of both: arguments for this program itself
 	Secrets  string   // folder of secret files on the host, where they must be there; or ""
 	Network  string   // outside, host or none
 	Env      map[string]string
 	Terminal bool // it has the terminal
 
+	stdin *os.File
 	files []secretFile
 	undo  []func() error
 }
@@ -84,6 +87,15 @@ type Spec struct {
 type secretFile struct {
 	name string
 	text []byte
+}
+
+// command is what runs where there is no sandbox.
+func (s *Spec) command() ([]string, error) {
+	if len(s.Own) == 0 {
+		return append(slices.Clone(s.Command), s.Script), nil
+	}
+	own, err := os.Executable()
+	return append([]string{own}, s.Own...), err
 }
 
 // Undo has something done when the step has ended.
@@ -109,6 +121,9 @@ func (b *Box) Run(ctx context.Context, s *Spec, read func(io.Reader)) (code int,
 		return -1, err
 	}
 	cmd.Stdout, cmd.Stderr = writer, writer
+	if s.stdin != nil {
+		cmd.Stdin = s.stdin
+	}
 	if err := b.start(cmd, s.Network == "outside"); err != nil {
 		reader.Close()
 		writer.Close()
@@ -130,6 +145,21 @@ func (b *Box) Run(ctx context.Context, s *Spec, read func(io.Reader)) (code int,
 	reader.Close()
 	<-copied
 	return code, err
+}
+
+// Converse runs this program itself as a step, and talks with it: what it prints is read, what it reads is written.
+func (b *Box) Converse(ctx context.Context, s *Spec, talk func(from io.Reader, to io.Writer)) (code int, err error) {
+	hears, says, err := os.Pipe()
+	if err != nil {
+		return -1, err
+	}
+	defer hears.Close()
+	s.stdin = hears
+	return b.Run(ctx, s, func(from io.Reader) {
+		defer says.Close()
+		talk(from, says)
+		_, _ = io.Copy(io.Discard, from)
+	})
 }
 
 // await waits for a step, or ends it.

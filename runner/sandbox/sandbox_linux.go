@@ -125,7 +125,11 @@ const firstExtra = 3
 // runs outside the sandbox and must not load what a step names.
 func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 	if b.Isolation == None {
-		argv := b.entering(append(slices.Clone(s.Command), s.Script))
+		command, err := s.command()
+		if err != nil {
+			return nil, err
+		}
+		argv := b.entering(command)
 		cmd := exec.Command(argv[0], argv[1:]...)
 		cmd.Dir, cmd.Env = filepath.Join(b.build, "src", s.Dir), environ(s.Env)
 		process.OwnGroup(cmd)
@@ -172,7 +176,19 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 		}
 		args = append(args, "--seccomp", fd)
 	}
-	args = append(args, "--ro-bind", s.Script, sandboxScript, "--chdir", filepath.Join(sandboxTop, "src", s.Dir))
+	command := append(slices.Clone(s.Command), sandboxScript)
+	if len(s.Own) > 0 {
+		// By its descriptor: where the file is, a step's user may not go.
+		own, err := os.Open("/proc/self/exe")
+		if err != nil {
+			return nil, err
+		}
+		s.undo, extra = append(s.undo, own.Close), append(extra, own)
+		command = append([]string{fmt.Sprintf("/proc/self/fd/%d", firstExtra+len(extra)-1)}, s.Own...)
+	} else {
+		args = append(args, "--ro-bind", s.Script, sandboxScript)
+	}
+	args = append(args, "--chdir", filepath.Join(sandboxTop, "src", s.Dir))
 	if s.Terminal {
 		args = slices.DeleteFunc(args, func(a string) bool { return a == "--new-session" })
 	}
@@ -180,7 +196,7 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, err
 	}
-	argv := b.entering(append(append([]string{"bwrap", "--args", told, "--"}, s.Command...), sandboxScript))
+	argv := b.entering(append([]string{"bwrap", "--args", told, "--"}, command...))
 	if s.Network == "outside" && b.network != nil {
 		argv, extra = b.network.Wrap(argv, extra, firstExtra)
 	}

@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"slices"
 
 	"gentlepiston.example/piston/runner/process"
 )
@@ -37,7 +36,11 @@ func (*Box) PlaceSecret(s *Spec, name string, value []byte) (at string, err erro
 }
 
 func (b *Box) command(s *Spec) (*exec.Cmd, error) {
-	argv := b.entering(append(slices.Clone(s.Command), s.Script))
+	command, err := s.command()
+	if err != nil {
+		return nil, err
+	}
+	argv := b.entering(command)
 	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir = filepath.Join(b.build, "src", s.Dir)
 	for k, v := range s.Env {

@@ -1,0 +1,17 @@
+package cli
+
+import (
+	"context"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/runner/executor"
+	"gentlepiston.example/piston/signing"
+)
+
+// signInsideCommand is what a runner starts in a job's sandbox; nobody else has a use for it.
+func signInsideCommand() *cli.Command {
+	return &cli.Command{Name: executor.SignInside, Hidden: true,
+		Action: func(ctx context.Context, _ *cli.Command) error { return signing.Inside(ctx, os.Stdin, os.Stdout) }}
+}
