@@ -110,6 +110,7 @@ func (y *yard) makeRepository(ctx context.Context) error {
 	}
 	for name, text := range map[string]string{"piston/many.toml": pushed.String(), "piston/hand.toml": byHand.String(),
 		"piston/raise.toml": "[[job.a.step]]\nraise = { by = \"patch\" }\n",
+		"piston/sign.toml":  "[[job.a.step]]\nsign = { files = [\"*.apk\"], into = \"out\" }\n",
 		"tools/build":       "#!/bin/sh\n", "Makefile": "test:\n"} {
 		file := filepath.Join(y.repo, name)
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {

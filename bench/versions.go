@@ -12,6 +12,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/core/versionfile"
 )
@@ -144,32 +145,41 @@ func (y *yard) fillLedger(ctx context.Context, rows int) error {
 
 // raise lets runs raise one after the other, as a runner asks for it.
 func (y *yard) raise(ctx context.Context) (took []float64, err error) {
-	identity, err := age.GenerateX25519Identity()
-	if err != nil {
-		return nil, err
-	}
-	cl := client.New(y.host.Address, y.token)
 	for range raises {
-		if _, err := y.cl.StartRun(ctx, "yard", api.StartRun{Pipeline: "raise"}); err != nil {
-			return nil, err
-		}
-		claimed, err := cl.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "bench",
-			Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 10_000})
-		if err != nil || claimed.Work == nil {
-			return nil, fmt.Errorf("no work was handed out: %w", err)
-		}
-		began := time.Now()
-		if _, err := cl.Raise(ctx, claimed.Work.Attempt, api.RaiseRequest{App: "app", By: string(version.Patch),
-			Platforms: []string{string(versionfile.Android), string(versionfile.IOS)}, Name: "2.0.0"}); err != nil {
-			return nil, err
-		}
-		took = append(took, time.Since(began).Seconds()*1000)
-		if err := cl.Finish(ctx, claimed.Work.Attempt,
-			api.Finish{State: "passed", At: time.Now().UnixMilli(), Caches: []api.CacheUse{}}); err != nil {
+		if err := y.begin(ctx, "raise", func(cl *client.Client, attempt record.AttemptID) error {
+			began := time.Now()
+			defer func() { took = append(took, time.Since(began).Seconds()*1000) }()
+			_, err := cl.Raise(ctx, attempt, api.RaiseRequest{App: "app", By: string(version.Patch),
+				Platforms: []string{string(versionfile.Android), string(versionfile.IOS)}, Name: "2.0.0"})
+			return err
+		}); err != nil {
 			return nil, err
 		}
 	}
 	return took, nil
+}
+
+// begin starts a run by hand, and does something as the runner that has its only job.
+func (y *yard) begin(ctx context.Context, pipeline string,
+	do func(cl *client.Client, attempt record.AttemptID) error) error {
+	identity, err := age.GenerateX25519Identity()
+	if err != nil {
+		return err
+	}
+	if _, err := y.cl.StartRun(ctx, "yard", api.StartRun{Pipeline: pipeline}); err != nil {
+		return err
+	}
+	cl := client.New(y.host.Address, y.token)
+	claimed, err := cl.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "bench",
+		Labels: []string{"linux"}, Slots: 1, Recipient: identity.Recipient().String(), WaitMs: 10_000})
+	if err != nil || claimed.Work == nil {
+		return fmt.Errorf("no work was handed out: %w", err)
+	}
+	attempt := claimed.Work.Attempt
+	if err := do(cl, attempt); err != nil {
+		return err
+	}
+	return cl.Finish(ctx, attempt, api.Finish{State: "passed", At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})
 }
 
 // bareCount is what somebody would write by hand.

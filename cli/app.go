@@ -48,9 +48,10 @@ func App() *cli.Command {
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			ledgerCommand(), releaseCommand(), identityCommand(), signaturesCommand(), signCommand(), inspectCommand(),
+			packagesCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
-			versionCommand(), hookReportCommand(), runnerNetCommand(), signInsideCommand(), referenceCommand(),
+			versionCommand(), hookReportCommand(), runnerNetCommand(), packagesInsideCommand(), referenceCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}

@@ -70,7 +70,7 @@ func identityCommand() *cli.Command {
 			{
 				Name: "list", Usage: "list identities, without their keys", ArgsUsage: "PROJECT",
 				Description: terminal.Example("piston identity list tidewick"),
-				Flags: terminal.PageFlags, Action: terminal.Asking(listIdentities, "PROJECT"),
+				Flags:       terminal.PageFlags, Action: terminal.Asking(listIdentities, "PROJECT"),
 			},
 			{
 				Name: "show", Usage: "tell of one, without its key", ArgsUsage: "PROJECT NAME",

@@ -43,8 +43,8 @@ type sinceFacts struct {
 	Size    int64            `json:"size"`
 	Version string           `json:"version"`
 	Build   string           `json:"build"`
-	Groups  []appfile.Change `json:"groups"`
-	Entries []appfile.Change `json:"entries"`
+	Groups  []appfile.Growth `json:"groups"`
+	Entries []appfile.Growth `json:"entries"`
 }
 
 func inspectFiles(_ context.Context, c *cli.Command) error {

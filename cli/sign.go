@@ -167,4 +167,3 @@ func profilesOf(names []string) (list []*bundle.Profile, err error) {
 	}
 	return list, nil
 }
-

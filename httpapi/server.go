@@ -81,6 +81,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.pipelines(a)
 	sv.secrets(a)
 	sv.identities(a)
+	sv.packages(a)
 	sv.peopleAndRoles(a)
 	sv.audit(a)
 	sv.kept(a)

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/packages"
 	"gentlepiston.example/piston/service/people"
 	"gentlepiston.example/piston/service/projects"
 	"gentlepiston.example/piston/service/report"
@@ -35,6 +36,7 @@ type Service struct {
 	Intake     *intake.Intake
 	Work       *work.Work
 	Versions   *versions.Versions
+	Packages   *packages.Packages
 	Logs       *logs.Logs
 	Report     *report.Report
 }
@@ -70,6 +72,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err
 	}
+	s.Packages = packages.New(g, s.Versions)
 	s.Report = report.New(g, s.Work, s.Logs, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.

@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"context"
 	"crypto"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +18,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/archive"
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/sign"
@@ -26,9 +30,10 @@ import (
 // over has what the job's scripts had before, and no key. It talks to the runner in lines of JSON: the runner says the
 // Work, the process asks Questions, each of which is answered, until it is Done.
 
-// Work is what is to be signed: globs in the folder the process is in.
+// Work is what is to be signed, or looked into: globs in the folder the process is in.
 type Work struct {
 	Files  []string  `json:"files"`
+	Look   bool      `json:"look"` // look into them, sign nothing
 	Into   string    `json:"into"`
 	Beside bool      `json:"beside"`
 	By     string    `json:"by"`
@@ -40,6 +45,7 @@ type Question struct {
 	Who    *AskWho  `json:"who,omitempty"`
 	Sign   *AskSign `json:"sign,omitempty"`
 	Made   *Report  `json:"made,omitempty"` // wants no answer
+	Seen   *Seen    `json:"seen,omitempty"` // nor this
 	Failed string   `json:"failed,omitempty"`
 	Done   bool     `json:"done,omitempty"`
 }
@@ -67,6 +73,13 @@ type Report struct {
 	Build    string   `json:"build"`
 	Schemes  []string `json:"schemes"`
 	Programs []string `json:"programs"` // of iOS, inside the app
+}
+
+// Seen is what a look into a package has found.
+type Seen struct {
+	File   string        `json:"file"`
+	SHA256 string        `json:"sha256"`
+	Facts  appfile.Facts `json:"facts"`
 }
 
 // Answer is what the runner says to a question.
@@ -127,6 +140,9 @@ func (t *talk) do(ctx context.Context, w Work) error {
 	if err != nil {
 		return err
 	}
+	if w.Look {
+		return t.look(files)
+	}
 	var targets []Target
 	var wrong []error
 	for _, file := range files {
@@ -145,6 +161,51 @@ func (t *talk) do(ctx context.Context, w Work) error {
 		}
 	}
 	return nil
+}
+
+// look tells of packages. Files that are no packages, such as notes beside them, are passed by.
+func (t *talk) look(files []string) error {
+	seen := 0
+	for _, file := range files {
+		one, err := lookInto(file)
+		var none *appfile.Error
+		var damaged *archive.Error
+		switch {
+		case errors.As(err, &damaged) && damaged.None, errors.As(err, &none) && none.Other:
+			continue
+		case err != nil:
+			return fmt.Errorf("%s: %w", file, err)
+		}
+		seen++
+		if err := t.out.Encode(Question{Seen: &one}); err != nil {
+			return err
+		}
+	}
+	if seen == 0 {
+		return errors.New("none of the files is a package")
+	}
+	return nil
+}
+
+func lookInto(file string) (s Seen, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return s, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return s, err
+	}
+	p, err := appfile.Open(f, info.Size())
+	if err != nil {
+		return s, err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(f, 0, info.Size())); err != nil {
+		return s, err
+	}
+	return Seen{file, hex.EncodeToString(h.Sum(nil)), p.Brief()}, nil
 }
 
 // one signs one package.

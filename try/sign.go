@@ -5,10 +5,15 @@ import (
 	"crypto"
 	"crypto/rand"
 	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/checklist"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/record"
@@ -59,4 +64,24 @@ func (d *desk) Sign(_ context.Context, _ record.AttemptID, in api.SignatureReque
 	}
 	out.Signature, err = s.Key.Sign(rand.Reader, in.Digest, hash)
 	return out, err
+}
+
+// Judge holds packages against the checklist that this checkout has. There is none before to compare with.
+func (d *desk) Judge(_ context.Context, _ record.AttemptID, in api.PackagesSeen) (out api.Judged, err error) {
+	text, err := os.ReadFile(filepath.Join(d.versions.tree.Dir, definition.AppsPath))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return out, err
+	}
+	apps, wrong := definition.ParseApps(text)
+	if apps == nil {
+		return out, errors.New(wrong[0].String())
+	}
+	for _, p := range in.Packages {
+		one := api.JudgedPackage{File: p.File}
+		one.Findings = checklist.Judge(checklist.Package{File: p.File, Facts: p.Facts, Today: time.Now(),
+			App: apps.WithID(p.Facts.Platform, p.Facts.ID)})
+		out.Packages = append(out.Packages, one)
+		out.Failed = out.Failed || checklist.Failed(one.Findings)
+	}
+	return out, nil
 }

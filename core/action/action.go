@@ -37,4 +37,5 @@ var Kinds = []Kind{
 	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
 	{"land", landAbout, reflect.TypeFor[Land]()},
 	{"sign", signAbout, reflect.TypeFor[Sign]()},
+	{"checklist", checklistAbout, reflect.TypeFor[Checklist]()},
 }

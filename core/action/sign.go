@@ -30,21 +30,12 @@ type Sign struct {
 	Beside bool `toml:"beside" json:"beside,omitempty"`
 }
 
-// maxSigned bounds the globs of one step.
-const maxSigned = 50
+// maxGlobs bounds what one step names.
+const maxGlobs = 50
 
 // Complaints implements Action.
 func (s *Sign) Complaints() (list []Complaint) {
-	if len(s.Files) == 0 || len(s.Files) > maxSigned {
-		list = append(list, Complaint{"bad-value", "", fmt.Sprintf("sign names %d files; it names 1 to %d", len(s.Files),
-			maxSigned), `Write sign = { files = ["out/*.apk"], into = "out/signed" }, for example.`})
-	}
-	for _, glob := range s.Files {
-		if !doublestar.ValidatePattern(glob) || path.IsAbs(glob) || outside(glob) {
-			list = append(list, Complaint{"bad-value", "files", fmt.Sprintf("%.60q is no glob of files in the workspace", glob),
-				"Write a path in which * stands for any part of a name."})
-		}
-	}
+	list = globs("sign", s.Files, `Write sign = { files = ["out/*.apk"], into = "out/signed" }, for example.`)
 	switch {
 	case s.Into == "":
 		list = append(list, Complaint{"bad-value", "", "sign does not say into which folder the signed files go",
@@ -52,6 +43,21 @@ func (s *Sign) Complaints() (list []Complaint) {
 	case path.IsAbs(s.Into) || outside(s.Into) || path.Clean(s.Into) == ".":
 		list = append(list, Complaint{"bad-value", "into", fmt.Sprintf("%.60q is no folder of the workspace", s.Into),
 			`Write into = "out/signed", for example.`})
+	}
+	return list
+}
+
+// globs are what is wrong with the files that an action names.
+func globs(verb string, files []string, fix string) (list []Complaint) {
+	if len(files) == 0 || len(files) > maxGlobs {
+		list = append(list, Complaint{"bad-value", "", fmt.Sprintf("%s names %d files; it names 1 to %d", verb, len(files),
+			maxGlobs), fix})
+	}
+	for _, glob := range files {
+		if !doublestar.ValidatePattern(glob) || path.IsAbs(glob) || outside(glob) {
+			list = append(list, Complaint{"bad-value", "files", fmt.Sprintf("%.60q is no glob of files in the workspace", glob),
+				"Write a path in which * stands for any part of a name."})
+		}
 	}
 	return list
 }

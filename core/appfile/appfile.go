@@ -4,6 +4,7 @@
 package appfile
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"path"
@@ -125,11 +126,14 @@ type Part struct {
 }
 
 // Error says that a file is no package that is known, or is damaged.
-type Error struct{ What string }
+type Error struct {
+	What  string
+	Other bool // it is a sound archive, of another kind
+}
 
 func (e *Error) Error() string { return e.What }
 
-func wrong(format string, args ...any) error { return &Error{fmt.Sprintf(format, args...)} }
+func wrong(format string, args ...any) error { return &Error{What: fmt.Sprintf(format, args...)} }
 
 // Package is an open package.
 type Package struct {
@@ -156,8 +160,8 @@ func KindOf(a *archive.Archive) (Kind, error) {
 	case appOf(a) != "":
 		return IPA, nil
 	}
-	return "", wrong("it is neither an APK, nor an app bundle, nor an IPA: it holds no AndroidManifest.xml and no " +
-		"Payload/*.app")
+	return "", &Error{Other: true, What: "it is neither an APK, nor an app bundle, nor an IPA: it holds no " +
+		"AndroidManifest.xml and no Payload/*.app"}
 }
 
 // appOf is the folder of the app in an IPA.
@@ -195,6 +199,31 @@ func Open(r io.ReaderAt, size int64) (*Package, error) {
 	p.parts()
 	slices.SortFunc(p.Programs, func(a, b Program) int { return strings.Compare(a.Path, b.Path) })
 	return p, nil
+}
+
+// maxBrief is how many parts are told one by one.
+const maxBrief = 400
+
+// Brief is what is known without the many small parts: those of a group are one.
+func (p *Package) Brief() Facts {
+	f := p.Facts
+	parts := slices.Clone(f.Parts)
+	slices.SortStableFunc(parts, func(a, b Part) int { return cmp.Compare(b.Packed, a.Packed) })
+	f.Parts = parts[:min(len(parts), maxBrief)]
+	rest := map[string]*Part{}
+	for _, part := range parts[len(f.Parts):] {
+		if rest[part.Group] == nil {
+			rest[part.Group] = &Part{Group: part.Group}
+		}
+		rest[part.Group].Packed += part.Packed
+		rest[part.Group].Size += part.Size
+	}
+	for _, part := range rest {
+		f.Parts = append(f.Parts, *part)
+	}
+	f.Programs = f.Programs[:min(len(f.Programs), maxBrief)]
+	f.Misplaced = f.Misplaced[:min(len(f.Misplaced), maxBrief)]
+	return f
 }
 
 // beginning is the first bytes of an entry, at most so many.

@@ -79,8 +79,8 @@ func TestWhatHasGrownIsTold(t *testing.T) {
 	was := Facts{Parts: []Part{{"native", "lib/a.so", 100, 0}, {"code", "classes.dex", 50, 0}, {"assets", "old", 7, 0}}}
 	now := Facts{Parts: []Part{{"native", "lib/a.so", 160, 0}, {"code", "classes.dex", 50, 0}, {"assets", "new", 9, 0}}}
 	groups, entries := Compare(was, now, 2)
-	assert.Equal(t, []Change{{"native", "", 100, 160}, {"code", "", 50, 50}, {"assets", "", 7, 9}}, groups)
-	assert.Equal(t, []Change{{"native", "lib/a.so", 100, 160}, {"assets", "new", 0, 9}}, entries)
+	assert.Equal(t, []Growth{{"native", "", 100, 160}, {"code", "", 50, 50}, {"assets", "", 7, 9}}, groups)
+	assert.Equal(t, []Growth{{"native", "lib/a.so", 100, 160}, {"assets", "new", 0, 9}}, entries)
 }
 
 func TestWhatIsNoPackageIsRefused(t *testing.T) {

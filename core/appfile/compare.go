@@ -5,8 +5,8 @@ import (
 	"slices"
 )
 
-// Change is how much a group of a package, or an entry, has grown since another package: bytes in the package.
-type Change struct {
+// Growth is how much a group of a package, or an entry, has grown since another package: bytes in the package.
+type Growth struct {
 	Group string `json:"group"`
 	Path  string `json:"path,omitempty"` // "" for the group as a whole
 	Was   int64  `json:"was"`            // 0 when it was not there
@@ -14,18 +14,18 @@ type Change struct {
 }
 
 // Grown is by how many bytes.
-func (c Change) Grown() int64 { return c.Now - c.Was }
+func (c Growth) Grown() int64 { return c.Now - c.Was }
 
 // Compare tells what changed from one package to another: groups, and the entries that changed most, at most so many.
-func Compare(was, now Facts, most int) (groups, entries []Change) {
-	each, all := map[string]*Change{}, map[string]*Change{}
-	note := func(p Part, put func(c *Change)) {
+func Compare(was, now Facts, most int) (groups, entries []Growth) {
+	each, all := map[string]*Growth{}, map[string]*Growth{}
+	note := func(p Part, put func(c *Growth)) {
 		key := p.Group + "\x00" + p.Path
 		if each[key] == nil {
-			each[key] = &Change{Group: p.Group, Path: p.Path}
+			each[key] = &Growth{Group: p.Group, Path: p.Path}
 		}
 		if all[p.Group] == nil {
-			all[p.Group] = &Change{Group: p.Group}
+			all[p.Group] = &Growth{Group: p.Group}
 		}
 		if p.Path != "" {
 			put(each[key])
@@ -33,12 +33,12 @@ func Compare(was, now Facts, most int) (groups, entries []Change) {
 		put(all[p.Group])
 	}
 	for _, p := range was.Parts {
-		note(p, func(c *Change) { c.Was += p.Packed })
+		note(p, func(c *Growth) { c.Was += p.Packed })
 	}
 	for _, p := range now.Parts {
-		note(p, func(c *Change) { c.Now += p.Packed })
+		note(p, func(c *Growth) { c.Now += p.Packed })
 	}
-	groups, entries = []Change{}, []Change{}
+	groups, entries = []Growth{}, []Growth{}
 	for _, c := range all {
 		groups = append(groups, *c)
 	}
@@ -47,13 +47,13 @@ func Compare(was, now Facts, most int) (groups, entries []Change) {
 			entries = append(entries, *c)
 		}
 	}
-	slices.SortFunc(groups, func(a, b Change) int {
+	slices.SortFunc(groups, func(a, b Growth) int {
 		return cmp.Or(cmp.Compare(b.Now, a.Now), cmp.Compare(a.Group, b.Group))
 	})
-	slices.SortFunc(entries, func(a, b Change) int {
+	slices.SortFunc(entries, func(a, b Growth) int {
 		return cmp.Or(cmp.Compare(magnitude(b), magnitude(a)), cmp.Compare(a.Path, b.Path))
 	})
 	return groups, entries[:min(len(entries), most)]
 }
 
-func magnitude(c Change) int64 { return max(c.Grown(), -c.Grown()) }
+func magnitude(c Growth) int64 { return max(c.Grown(), -c.Grown()) }

@@ -69,6 +69,7 @@ type Archive struct {
 type Error struct {
 	Entry string // "" for the archive as a whole
 	What  string
+	None  bool // it is no archive at all, nor ever was
 }
 
 func (e *Error) Error() string {
@@ -78,7 +79,9 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("the archive's entry %.200q is damaged: %s", e.Entry, e.What)
 }
 
-func wrong(format string, args ...any) error { return &Error{What: fmt.Sprintf(format, args...)} }
+func wrong(format string, args ...any) error {
+	return &Error{What: fmt.Sprintf(format, args...)}
+}
 
 const (
 	localMark     = 0x04034b50 // the signatures of APPNOTE 4.3
@@ -112,7 +115,7 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 			return nil, err
 		}
 		if a.names[e.Name] != nil {
-			return nil, &Error{e.Name, "there are two of that name, and each reader would take the one it likes"}
+			return nil, &Error{Entry: e.Name, What: "there are two of that name, and each reader would take the one it likes"}
 		}
 		a.names[e.Name] = e
 		a.entries = append(a.entries, e)
@@ -124,7 +127,7 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 	end := int64(0)
 	for _, e := range a.entries {
 		if e.header < end {
-			return nil, &Error{e.Name, "it lies within another"}
+			return nil, &Error{Entry: e.Name, What: "it lies within another"}
 		}
 		if err := a.local(e); err != nil {
 			return nil, err
@@ -163,7 +166,9 @@ func (a *Archive) findEnd() (count int, length int64, err error) {
 		}
 	}
 	if at < 0 {
-		return 0, 0, wrong("it has no end of central directory; it is no ZIP archive, or was cut off on its way")
+		what := "it has no end of central directory; it is no ZIP archive, or was cut off on its way"
+		start, err := a.bytes(0, min(4, a.size))
+		return 0, 0, &Error{What: what, None: err == nil && string(start) != "PK\x03\x04"}
 	}
 	a.Finish = a.size - tail + int64(at)
 	end := b[at:]
@@ -243,7 +248,7 @@ func (e *Entry) large(extra []byte, fields ...*int64) {
 
 // check refuses an entry that is not read, or that would go where it should not.
 func (e *Entry) check() error {
-	bad := func(what string) error { return &Error{e.Name, what} }
+	bad := func(what string) error { return &Error{Entry: e.Name, What: what} }
 	switch {
 	case e.Name == "":
 		return bad("it has no name")
@@ -272,21 +277,21 @@ func (a *Archive) local(e *Entry) error {
 		return err
 	}
 	if little.Uint32(b) != localMark {
-		return &Error{e.Name, "it is not where the directory says"}
+		return &Error{Entry: e.Name, What: "it is not where the directory says"}
 	}
 	name, extra := int64(little.Uint16(b[26:])), int64(little.Uint16(b[28:]))
 	e.Data = e.header + localLength + name + extra
 	if e.Data > a.Directory || e.Compressed > a.Directory-e.Data {
-		return &Error{e.Name, "it is longer than the archive"}
+		return &Error{Entry: e.Name, What: "it is longer than the archive"}
 	}
 	own, err := a.bytes(e.header+localLength, name)
 	switch {
 	case err != nil:
 		return err
 	case !bytes.Equal(own, []byte(e.Name)):
-		return &Error{e.Name, fmt.Sprintf("its own header calls it %.200q", own)}
+		return &Error{Entry: e.Name, What: fmt.Sprintf("its own header calls it %.200q", own)}
 	case little.Uint16(b[8:]) != e.Method:
-		return &Error{e.Name, "its own header says that it is packed in another way"}
+		return &Error{Entry: e.Name, What: "its own header says that it is packed in another way"}
 	}
 	e.End = e.Data + e.Compressed
 	return nil

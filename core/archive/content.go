@@ -25,7 +25,7 @@ func (a *Archive) Content(e *Entry) io.ReadCloser {
 // Read gives the whole of an entry that has at most so many bytes.
 func (a *Archive) Read(e *Entry, most int64) ([]byte, error) {
 	if e.Size > most {
-		return nil, &Error{e.Name, fmt.Sprintf("it has %d bytes, at most %d are read", e.Size, most)}
+		return nil, &Error{Entry: e.Name, What: fmt.Sprintf("it has %d bytes, at most %d are read", e.Size, most)}
 	}
 	r := a.Content(e)
 	defer r.Close()
@@ -58,13 +58,13 @@ func (c *content) Read(b []byte) (int, error) {
 	c.left -= int64(n)
 	switch {
 	case c.left < 0:
-		err = &Error{c.entry.Name, "it is longer than it says"}
+		err = &Error{Entry: c.entry.Name, What: "it is longer than it says"}
 	case err == io.EOF && c.left > 0:
-		err = &Error{c.entry.Name, "it is shorter than it says"}
+		err = &Error{Entry: c.entry.Name, What: "it is shorter than it says"}
 	case err == io.EOF && c.sum.Sum32() != c.entry.CRC:
-		err = &Error{c.entry.Name, "its bytes are not those it was made of (CRC-32)"}
+		err = &Error{Entry: c.entry.Name, What: "its bytes are not those it was made of (CRC-32)"}
 	case err != nil && err != io.EOF:
-		err = &Error{c.entry.Name, err.Error()}
+		err = &Error{Entry: c.entry.Name, What: err.Error()}
 	}
 	c.err = err
 	return n, err

@@ -148,10 +148,10 @@ func (w *Writer) begin(e *Entry, align int64) error {
 		e.creator, e.external = 0, 0
 	}
 	if w.names[e.Name] {
-		return &Error{e.Name, "there would be two of that name"}
+		return &Error{Entry: e.Name, What: "there would be two of that name"}
 	}
 	if len(w.entries) == MaxEntries || len(e.Name) > math.MaxUint16 {
-		return &Error{e.Name, "the archive is full"}
+		return &Error{Entry: e.Name, What: "the archive is full"}
 	}
 	if !ascii(e.Name) {
 		e.flags |= utf8Names

@@ -43,6 +43,8 @@ type App struct {
 	Place []AppPlace `toml:"place"`
 	// What those who use it are told of a release.
 	Notes *AppNotes `toml:"notes"`
+	// What its packages must meet, besides what every package must (the step checklist).
+	Checklist *AppChecklist `toml:"checklist"`
 }
 
 // Numbering is how build numbers follow each other.
@@ -135,6 +137,21 @@ func (a *Apps) Named(name string) (*App, error) {
 	return nil, fmt.Errorf("there is no app %q; %s has: %s", name, AppsPath, strings.Join(a.Names(), ", "))
 }
 
+// WithID finds the app that has an id on a platform; nil when none has. Where nobody has said an id, it is the only
+// app.
+func (a *Apps) WithID(platform, id string) *App {
+	for _, name := range a.Names() {
+		app := a.App[name]
+		if platform == "android" && app.Android == id || platform == "ios" && app.IOS == id {
+			return app
+		}
+	}
+	if only := a.App[SoleApp]; only != nil && only.Android == "" && only.IOS == "" {
+		return only
+	}
+	return nil
+}
+
 // idForm is an id that both platforms take, as far as they agree (Android developer documentation, "Set the application
 // ID"; Information Property List Key Reference, CFBundleIdentifier).
 var idForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z][A-Za-z0-9_-]*)+$`)
@@ -169,6 +186,7 @@ func (v *validator) apps(a *Apps) {
 				v.add("bad-value", wrong, "See the reference of app.toml.", at("build")...)
 			}
 		}
+		v.checklist(name, app.Checklist)
 		if app.Notes != nil {
 			v.appNotes(*app.Notes, func(key string) []string { return at("notes", key) })
 		}

@@ -255,6 +255,8 @@ type Step struct {
 	Land *action.Land `toml:"land" json:"land,omitempty"`
 	// Signs packages with an identity of the project, instead of running a script. See below.
 	Sign *action.Sign `toml:"sign" json:"sign,omitempty"`
+	// Holds packages against the checklist, instead of running a script. See below.
+	Checklist *action.Checklist `toml:"checklist" json:"checklist,omitempty"`
 	// Values for the part's parameters.
 	//
 	//	part = "stations"

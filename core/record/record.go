@@ -15,6 +15,7 @@ type (
 	TokenID    int64
 	SecretID   int64
 	IdentityID int64
+	PackageID  int64
 )
 
 // RunNumber counts the runs of one project, from 1.

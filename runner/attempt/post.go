@@ -27,5 +27,6 @@ type Post interface {
 	Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (api.Raised, error)
 	Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error)
 	SigningIdentity(ctx context.Context, attempt record.AttemptID, in api.IdentityRequest) (api.SigningIdentity, error)
+	Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (api.Judged, error)
 	Sign(ctx context.Context, attempt record.AttemptID, in api.SignatureRequest) (api.MadeSignature, error)
 }

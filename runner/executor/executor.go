@@ -54,6 +54,8 @@ func (j *Job) executorOf(step *definition.Step) executor {
 		return land{j}
 	case step.Sign != nil:
 		return signs{j}
+	case step.Checklist != nil:
+		return checklists{j}
 	}
 	return script{j}
 }

@@ -208,7 +208,7 @@ func TestARotationWaitsForRecordsThatOthersAreAt(t *testing.T) {
 	require.NoError(t, err)
 	rotated := make(chan error, 1)
 	require.NoError(t, s.Tx(ctx, func(q ground.Q) error {
-		require.NoError(t, q.SealAnew(ctx, store.Sealed{ID: p.ID, Ciphertext: key}, to))
+		require.NoError(t, q.SealAnew(ctx, store.Sealed{Of: "hook", ID: int64(p.ID), Ciphertext: key}, to))
 		go func() {
 			_, err := s.RotateMaster(ctx)
 			rotated <- err
@@ -238,7 +238,7 @@ func TestWhatIsEncryptedWhileARotationEndsIsEncryptedAgain(t *testing.T) {
 			_, err := s.RotateMaster(ctx)
 			require.NoError(t, err)
 		}
-		return q.SealAnew(ctx, store.Sealed{ID: p.ID, Ciphertext: sealed}, to)
+		return q.SealAnew(ctx, store.Sealed{Of: "hook", ID: int64(p.ID), Ciphertext: sealed}, to)
 	}))
 	require.Len(t, tried, 2)
 	assert.NotEqual(t, tried[0], tried[1])

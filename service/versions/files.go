@@ -9,6 +9,7 @@ import (
 	"gentlepiston.example/piston/core/versionfile"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
+	"gentlepiston.example/piston/store"
 )
 
 // files are those of a repository's commits, as far as they say something of its apps.
@@ -29,6 +30,24 @@ func (f files) apps(commit string) (*definition.Apps, error) {
 			wrong[0].Message, ground.ErrInvalid)
 	}
 	return apps, nil
+}
+
+// AppsAt reads the apps of a run's commit.
+func (s *Versions) AppsAt(ctx context.Context, run store.Run) (*definition.Apps, error) {
+	p, err := s.FindProject(ctx, run.Project)
+	if err != nil {
+		return nil, err
+	}
+	repo, err := source.Open(ctx, p.Remote, s.Mirror(p.ID)) // as it was when the run was planned
+	if err != nil {
+		return nil, err
+	}
+	reader, err := repo.Reader(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer reader.Close()
+	return files{repo, reader}.apps(run.Commit)
 }
 
 // app finds one of them.

@@ -31,7 +31,7 @@ const tries = 20
 // the branch, commits them, and pushes. What is landed, and where, is what the attempt's step said when the run was
 // planned.
 func (s *Versions) Land(ctx context.Context, attempt record.AttemptID, ask api.LandRequest) (api.Landed, error) {
-	run, job, err := s.runOf(ctx, attempt)
+	run, job, err := s.RunOf(ctx, attempt)
 	if err != nil {
 		return api.Landed{}, err
 	}

@@ -40,8 +40,8 @@ func New(g *ground.Ground, s *secrets.Secrets) (*Versions, error) {
 // folder is where landings are prepared.
 func (s *Versions) folder() string { return filepath.Join(s.Home(), "landings") }
 
-// runOf is the run and the job of a running attempt.
-func (s *Versions) runOf(ctx context.Context, attempt record.AttemptID) (store.Run, *definition.Job, error) {
+// RunOf is the run and the job of a running attempt.
+func (s *Versions) RunOf(ctx context.Context, attempt record.AttemptID) (store.Run, *definition.Job, error) {
 	a, err := s.Store.IsRunning(ctx, attempt)
 	if err != nil {
 		return store.Run{}, nil, ground.Gone(err, attempt)
@@ -59,7 +59,7 @@ func counts(run store.Run) bool { return run.Trigger != plan.OnProposal && !run.
 
 // Raise hands the next version of an app out to the run of an attempt. The same run is given the same again.
 func (s *Versions) Raise(ctx context.Context, attempt record.AttemptID, in api.RaiseRequest) (api.Raised, error) {
-	run, job, err := s.runOf(ctx, attempt)
+	run, job, err := s.RunOf(ctx, attempt)
 	if err != nil {
 		return api.Raised{}, err
 	}

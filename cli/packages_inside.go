@@ -10,8 +10,8 @@ import (
 	"gentlepiston.example/piston/signing"
 )
 
-// signInsideCommand is what a runner starts in a job's sandbox; nobody else has a use for it.
-func signInsideCommand() *cli.Command {
-	return &cli.Command{Name: executor.SignInside, Hidden: true,
+// packagesInsideCommand is what a runner starts in a job's sandbox; nobody else has a use for it.
+func packagesInsideCommand() *cli.Command {
+	return &cli.Command{Name: executor.PackagesInside, Hidden: true,
 		Action: func(ctx context.Context, _ *cli.Command) error { return signing.Inside(ctx, os.Stdin, os.Stdout) }}
 }

@@ -1,0 +1,41 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
+)
+
+// Judge has packages that an attempt has looked into held against the checklist.
+func (c *Client) Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (out api.Judged, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/packages", in, &out)
+	return out, err
+}
+
+// Packages lists those that runs of a project have made, newest first.
+func (c *Client) Packages(ctx context.Context, project string, f api.PackageFilter) (api.PackagePage, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	for name, value := range map[string]string{"app": f.App, "kind": f.Kind, "version": f.Version, "commit": f.Commit,
+		"sha256": f.SHA256} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.Run > 0 {
+		q.Set("run", strconv.FormatInt(int64(f.Run), 10))
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(int64(f.Before), 10))
+	}
+	return get[api.PackagePage](ctx, c, projectPath(project)+"/packages?"+q.Encode())
+}
+
+// Package tells all of one, and how it differs from the one before it.
+func (c *Client) Package(ctx context.Context, project string, id record.PackageID) (api.PackageDetail, error) {
+	return get[api.PackageDetail](ctx, c, fmt.Sprintf("%s/packages/%d", projectPath(project), id))
+}

@@ -1,0 +1,101 @@
+package definition
+
+import (
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/core/quantity"
+)
+
+// AppChecklist is what the packages of an app must meet, besides what every package must.
+type AppChecklist struct {
+	// The lowest level of Android that a package may be made for (targetSdkVersion).
+	//
+	//	target = 34
+	Target int `toml:"target"`
+	// What packages may do: permissions of Android, keys of purposes on iOS. Default: what the last one could.
+	//
+	//	permissions = ["android.permission.INTERNET"]
+	Permissions []string `toml:"permissions"`
+	// The most bytes of a package.
+	//
+	//	size = "30 MB"
+	Size string `toml:"size"`
+	// By how many per cent a package may be larger than the last that was kept. Default: 20.
+	//
+	//	growth = 10
+	Growth *int `toml:"growth"`
+	// Whether packages may speak unencrypted.
+	Cleartext bool `toml:"cleartext"`
+	// What is accepted for a time although it is against a rule.
+	Accept []Acceptance `toml:"accept"`
+}
+
+// Acceptance lets something pass that is against a rule, until a day.
+type Acceptance struct {
+	// The rule, such as grown.
+	//
+	//	accept = [{ rule = "grown", reason = "the charts of the north coast", until = "2027-01-31" }]
+	Rule string `toml:"rule"`
+	// Why.
+	Reason string `toml:"reason"`
+	// The last day on which it holds.
+	Until string `toml:"until"`
+}
+
+// DefaultGrowth is by how many per cent a package may grow unasked.
+const DefaultGrowth = 20
+
+// ListRules are the rules of the checklist, with what each wants.
+var ListRules = map[string]string{
+	"placeholder-id":   "The id is not that of a template or an example.",
+	"other-id":         "The id is the app's own.",
+	"other-version":    "Version and build number are those that the run has raised.",
+	"debuggable":       "Nobody can debug it, and it is not for tests only.",
+	"unsigned":         "It is signed.",
+	"scheme-missing":   "It is signed by every scheme that its devices go by.",
+	"misplaced":        "Files that are not packed lie where devices map them.",
+	"small-pages":      "Native libraries for 64 bits can be loaded by devices with pages of 16 KB.",
+	"no-64-bit":        "It has code for 64-bit processors when it has native code.",
+	"processors":       "It has code for the same processors as the last one.",
+	"low-target":       "It is made for the level that was set, or a later one.",
+	"permission-added": "It may do no more than was agreed.",
+	"cleartext":        "It does not speak unencrypted.",
+	"no-icon":          "It has an icon.",
+	"no-profile":       "On iOS it has a provisioning profile.",
+	"ends-soon":        "Certificate and profile are good for some weeks at least.",
+	"too-large":        "It is not larger than was set.",
+	"grown":            "It has not grown beyond what was set since the last one.",
+}
+
+// checklist checks what is said of an app's checklist.
+func (v *validator) checklist(app string, c *AppChecklist) {
+	if c == nil {
+		return
+	}
+	at := func(path ...string) []string { return append([]string{"app", app, "checklist"}, path...) }
+	if c.Size != "" {
+		if _, err := quantity.ParseBytes(c.Size); err != nil {
+			v.add("bad-value", err.Error(), `Write "30 MB", for example.`, at("size")...)
+		}
+	}
+	if c.Growth != nil && (*c.Growth < 0 || *c.Growth > 1000) {
+		v.add("bad-value", fmt.Sprintf("growth is %d per cent", *c.Growth), "Write a number from 0 to 1000.", at("growth")...)
+	}
+	if c.Target < 0 {
+		v.add("bad-value", fmt.Sprintf("target is %d", c.Target), "Write a level of Android, such as 34.", at("target")...)
+	}
+	for i, a := range c.Accept {
+		where := at("accept", fmt.Sprint(i))
+		if _, known := ListRules[a.Rule]; !known {
+			v.add("bad-value", fmt.Sprintf("there is no rule %.40q", a.Rule), "docs/guide.md lists them.", where...)
+		}
+		if a.Reason == "" {
+			v.add("bad-value", "it does not say why it is accepted", "Add reason = \"…\".", where...)
+		}
+		if _, err := time.Parse(time.DateOnly, a.Until); err != nil {
+			v.add("bad-value", fmt.Sprintf("until %.40q is no day", a.Until), `Write until = "2027-01-31", for example.`,
+				where...)
+		}
+	}
+}

@@ -1,0 +1,254 @@
+// Package packages keeps what was found in the packages that runs have made, holds them against the checklist, and
+// tells what has grown. The rules are read at the run's commit: nothing that a step writes changes them.
+package packages
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/checklist"
+	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/versions"
+	"gentlepiston.example/piston/store"
+)
+
+// Packages is the room of packages.
+type Packages struct {
+	*ground.Ground
+	versions *versions.Versions
+}
+
+// New makes it.
+func New(g *ground.Ground, v *versions.Versions) *Packages { return &Packages{g, v} }
+
+// Judge holds packages that a step has looked into against the checklist, and keeps what was found.
+func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (out api.Judged,
+	err error) {
+	run, job, err := s.versions.RunOf(ctx, attempt)
+	if err != nil {
+		return out, err
+	}
+	if in.Step >= len(job.Step) || job.Step[in.Step].Checklist == nil {
+		return out, fmt.Errorf("step %d of the job holds nothing against the checklist: %w", in.Step+1, ground.ErrForbidden)
+	}
+	apps, err := s.versions.AppsAt(ctx, run)
+	if err != nil {
+		return out, err
+	}
+	raised, err := s.Store.VersionsOf(ctx, run.ID)
+	if err != nil {
+		return out, err
+	}
+	out.Packages = []api.JudgedPackage{}
+	for _, seen := range in.Packages {
+		one, err := s.judge(ctx, run, job.Step[in.Step].Checklist.App, apps, raised, in.Step, seen)
+		if err != nil {
+			return out, err
+		}
+		out.Packages = append(out.Packages, one)
+		out.Failed = out.Failed || checklist.Failed(one.Findings)
+	}
+	return out, nil
+}
+
+func (s *Packages) judge(ctx context.Context, run store.Run, named string, apps *definition.Apps,
+	raised []store.Version, step int, seen api.PackageSeen) (out api.JudgedPackage, err error) {
+	facts, err := sound(seen.Facts)
+	if err != nil {
+		return out, fmt.Errorf("%.200q: %w", seen.File, err)
+	}
+	p := checklist.Package{File: seen.File, Facts: facts, Today: time.Now()}
+	if p.App, err = appOf(apps, named, facts); err != nil {
+		return out, err
+	}
+	if p.App != nil {
+		if v := versions.Given(raised, p.App.Name); v != nil {
+			p.Name = v.Name
+			if n := v.Builds[facts.Platform]; n > 0 {
+				p.Build = fmt.Sprint(n)
+			}
+		}
+	}
+	row := store.Package{Run: run.Number, Pipeline: run.Pipeline, File: seen.File, SHA256: seen.SHA256, Size: facts.Size,
+		Kind: string(facts.Kind), Platform: facts.Platform, App: facts.ID, Version: facts.Version, Build: facts.Build}
+	before, err := s.Store.PackageBefore(ctx, run.ProjectID, row)
+	switch {
+	case err == nil:
+		last, err := s.Store.PackageFacts(ctx, before.ID)
+		if err != nil {
+			return out, err
+		}
+		p.Last, out.LastRun, out.LastSize = &last, before.Run, before.Size
+	case !errors.Is(err, store.ErrNotFound):
+		return out, err
+	}
+	row.Findings.V = checklist.Judge(p)
+	out.File, out.Findings = seen.File, row.Findings.V
+	err = s.Tx(ctx, func(q ground.Q) (err error) {
+		out.ID, err = q.AddPackage(ctx, run.ProjectID, run.ID, step, row, facts)
+		return err
+	})
+	return out, err
+}
+
+// appOf is whose package it is: the app that the step names, or the one with its id; nil when there is none.
+func appOf(apps *definition.Apps, named string, f appfile.Facts) (*definition.App, error) {
+	if named != "" {
+		app, err := apps.Named(named)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+		}
+		return app, nil
+	}
+	return apps.WithID(f.Platform, f.ID), nil
+}
+
+// sound refuses facts that no package has, and takes away what no record holds: whoever looked into the package did it
+// where strangers' code had run.
+func sound(f appfile.Facts) (appfile.Facts, error) {
+	for what, text := range map[string]string{"id": f.ID, "version": f.Version, "build": f.Build, "platform": f.Platform} {
+		if len(text) > 255 || strings.ContainsRune(text, 0) {
+			return f, fmt.Errorf("its %s is %w: %.60q", what, ground.ErrInvalid, text)
+		}
+	}
+	f.Label = plain(f.Label)
+	for i := range f.Permissions {
+		f.Permissions[i].Name, f.Permissions[i].Purpose = plain(f.Permissions[i].Name), plain(f.Permissions[i].Purpose)
+	}
+	for _, list := range [][]string{f.Processors, f.Languages, f.Schemes, f.Misplaced} {
+		for i := range list {
+			list[i] = plain(list[i])
+		}
+	}
+	for i := range f.Programs {
+		f.Programs[i].Path, f.Programs[i].Processor = plain(f.Programs[i].Path), plain(f.Programs[i].Processor)
+	}
+	for i := range f.Icons {
+		f.Icons[i].Path = plain(f.Icons[i].Path)
+	}
+	for i := range f.Signers {
+		f.Signers[i].Subject = plain(f.Signers[i].Subject)
+	}
+	for i := range f.Parts {
+		f.Parts[i].Path = plain(f.Parts[i].Path)
+	}
+	if f.Profile != nil {
+		f.Profile.Name, f.Profile.App, f.Profile.Team = plain(f.Profile.Name), plain(f.Profile.App), plain(f.Profile.Team)
+	}
+	f.Entitlements = plainMap(f.Entitlements)
+	return f, nil
+}
+
+// maxText bounds a text that a package says of itself.
+const maxText = 2000
+
+func plain(text string) string {
+	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "?")
+	if len(text) > maxText {
+		text = strings.ToValidUTF8(text[:maxText], "") + "…"
+	}
+	return text
+}
+
+func plainMap(m map[string]any) map[string]any {
+	if m == nil {
+		return nil
+	}
+	out := map[string]any{}
+	for key, value := range m {
+		out[plain(key)] = plainValue(value)
+	}
+	return out
+}
+
+func plainValue(v any) any {
+	switch v := v.(type) {
+	case string:
+		return plain(v)
+	case map[string]any:
+		return plainMap(v)
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = plainValue(v[i])
+		}
+		return out
+	}
+	return v
+}
+
+// Packages lists those that runs of a project have made, newest first.
+func (s *Packages) Packages(ctx context.Context, project string, f api.PackageFilter) (api.PackagePage, error) {
+	out := api.PackagePage{Packages: []api.Package{}}
+	p, err := s.FindProject(ctx, project)
+	if err != nil {
+		return out, err
+	}
+	list, err := s.Store.Packages(ctx, p.ID, store.PackageFilter{App: f.App, Kind: f.Kind, Version: f.Version,
+		Commit: f.Commit, SHA256: f.SHA256, Run: f.Run, Before: f.Before, Limit: f.Limit + 1})
+	if err != nil {
+		return out, err
+	}
+	if len(list) > f.Limit {
+		list = list[:f.Limit]
+		out.Next = list[f.Limit-1].ID
+	}
+	for _, row := range list {
+		out.Packages = append(out.Packages, told(row))
+	}
+	return out, nil
+}
+
+func told(p store.Package) api.Package {
+	out := api.Package{ID: p.ID, Run: p.Run, Pipeline: p.Pipeline, Branch: p.Branch, Commit: p.Commit, State: p.State,
+		At: p.At, File: p.File, SHA256: p.SHA256, Size: p.Size, Kind: appfile.Kind(p.Kind), Platform: p.Platform, App: p.App,
+		Version: p.Version, Build: p.Build, Findings: len(p.Findings.V)}
+	for _, f := range p.Findings.V {
+		if f.Accepted == "" {
+			out.Failed++
+		}
+	}
+	return out
+}
+
+// maxChanges is how many entries are told that differ from the package before.
+const maxChanges = 100
+
+// Package tells all of one, and how it differs from the one before it.
+func (s *Packages) Package(ctx context.Context, project string, id record.PackageID) (out api.PackageDetail,
+	err error) {
+	p, err := s.FindProject(ctx, project)
+	if err != nil {
+		return out, err
+	}
+	row, err := s.Store.PackageByID(ctx, p.ID, id)
+	if err != nil {
+		return out, ground.Known(err, "package %d of %s", id, project)
+	}
+	out.Package, out.Checklist = told(row), row.Findings.V
+	if out.Facts, err = s.Store.PackageFacts(ctx, id); err != nil {
+		return out, err
+	}
+	before, err := s.Store.PackageBefore(ctx, p.ID, row)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	last, err := s.Store.PackageFacts(ctx, before.ID)
+	if err != nil {
+		return out, err
+	}
+	since := api.PackageSince{Package: told(before)}
+	since.Groups, since.Entries = appfile.Compare(last, out.Facts, maxChanges)
+	out.Since = &since
+	return out, nil
+}
