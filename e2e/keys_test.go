@@ -34,7 +34,7 @@ func traces(n *big.Int) (list [][]byte) {
 	}
 	list = append(list, part, turned, []byte(hex.EncodeToString(part)), []byte(n.Text(10)[20:60]))
 	for shift := range 3 { // base64 tells three bytes at a time
-		list = append(list, []byte(base64.StdEncoding.EncodeToString(whole[15+shift : 45+shift])))
+		list = append(list, []byte(base64.StdEncoding.EncodeToString(whole[15+shift:45+shift])))
 	}
 	return list
 }

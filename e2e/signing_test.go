@@ -25,6 +25,8 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/profile"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/state"
 )
 
 // checkSignatures looks at what the demo's release signed with programs that are not ours, and with a checker that
@@ -286,4 +288,105 @@ func TestPagesAreSummedAsTheLinkerDoes(t *testing.T) {
 	require.NotEqual(t, theirs[0], ours[0], "how long the signature is stands in the first page")
 	assert.Equal(t, theirs[1:], ours[1:])
 	assert.Equal(t, fmt.Sprint(len(theirs)), fmt.Sprint(len(ours)))
+}
+
+// apkOf makes a package, with a permission more, or so many bytes of assets.
+func apkOf(t *testing.T, permission string, assets int) string {
+	dir := t.TempDir()
+	uses := ""
+	if permission != "" {
+		uses = `<uses-permission android:name="` + permission + `"/>`
+	}
+	manifest := filepath.Join(dir, "AndroidManifest.xml")
+	require.NoError(t, os.WriteFile(manifest, []byte(`<manifest
+		xmlns:android="http://schemas.android.com/apk/res/android" package="net.tidewick.tide" android:versionCode="3"
+		android:versionName="1.2"><uses-sdk android:minSdkVersion="21" android:targetSdkVersion="30"/>
+		<uses-permission android:name="android.permission.INTERNET"/>`+uses+`
+		<application android:hasCode="false" android:icon="@drawable/icon"/></manifest>`), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "assets"), 0o755))
+	noise := make([]byte, assets)
+	for i := range noise {
+		sum := sha256.Sum256([]byte(fmt.Sprint(i)))
+		noise[i] = sum[0]
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "assets", "tides.bin"), noise, 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "res", "drawable-mdpi"), 0o755))
+	icon, err := os.ReadFile("../demo/tidewick/android/res/drawable-mdpi/icon.png")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "res", "drawable-mdpi", "icon.png"), icon, 0o600))
+	apk := filepath.Join(dir, "tide.apk")
+	program(t, "aapt", "package", "-f", "-M", manifest, "-S", filepath.Join(dir, "res"), "-A", filepath.Join(dir, "assets"),
+		"-I", "/usr/share/android-framework-res/framework-res.apk", "-F", apk)
+	b, err := os.ReadFile(apk)
+	require.NoError(t, err)
+	return string(b)
+}
+
+func TestAReleaseThatMustNotLeaveIsStoppedWithAClearWord(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "leaves", map[string]string{"tide.apk": apkOf(t, "", 60_000), "piston/app.toml": `
+[app.tide]
+android = "net.tidewick.tide"
+[app.tide.checklist]
+target = 30
+growth = 25
+`, "piston/trunk.toml": `
+[trigger.push]
+[[job.main.step]]
+sign = { files = ["*.apk"], into = "out" }
+[[job.main.step]]
+checklist = { files = ["out/*"] }
+[job.main.keep.packages]
+files = ["out/*"]
+`})
+	made := func() {
+		out, code := s.piston(t, "", "identity", "make", "leaves", "play", "--platform", "android", "--key", "p256")
+		require.Zero(t, code, out)
+	}
+	made()
+	r.push()
+	r.passes(1)
+	stopped := func(number record.RunNumber, says string) {
+		t.Helper()
+		d := r.run(number, true)
+		assert.Equal(t, state.Failed, d.Run.State)
+		require.NotNil(t, d.Failure)
+		assert.Contains(t, d.Failure.Reason, says)
+	}
+	r.commit("Read the contacts", map[string]string{"tide.apk": apkOf(t, "android.permission.READ_CONTACTS", 60_000)})
+	r.push()
+	stopped(2, "it may do more than what the last one could: android.permission.READ_CONTACTS")
+	r.commit("More charts", map[string]string{"tide.apk": apkOf(t, "", 95_000)})
+	r.push()
+	stopped(3, "per cent, from")
+	out, code := s.piston(t, "", "packages", "leaves")
+	require.Zero(t, code, out)
+	assert.Equal(t, 2, strings.Count(out, "1 against"), out)
+	page, err := s.cl.Packages(t.Context(), "leaves", api.PackageFilter{Run: 3, Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, page.Packages, 1)
+	out, code = s.piston(t, "", "packages", "leaves", fmt.Sprint(page.Packages[0].ID))
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "assets/tides.bin")
+	assert.Contains(t, out, "[grown]")
+
+	made() // a second key
+	r.commit("As it was", map[string]string{"tide.apk": apkOf(t, "", 60_000)})
+	r.push()
+	stopped(4, "was signed by another certificate until now")
+	i, err := s.cl.Identity(t.Context(), "leaves", "play")
+	require.NoError(t, err)
+	out, code = s.piston(t, "", "identity", "allow", "leaves", "net.tidewick.tide", i.Fingerprints.SHA256, "--platform",
+		"android")
+	require.Zero(t, code, out)
+	r.commit("With the key that is allowed", map[string]string{"note": "x"})
+	r.push()
+	r.passes(5)
+
+	// What is no package, half of one, or many times itself.
+	for n, bad := range []string{"", "no package", apkOf(t, "", 60_000)[:30_000], "PK\x05\x06" + strings.Repeat("\xff", 18)} {
+		r.commit("Broken", map[string]string{"tide.apk": bad})
+		r.push()
+		stopped(record.RunNumber(6+n), "tide.apk: the archive is damaged")
+	}
 }

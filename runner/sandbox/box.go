@@ -156,8 +156,8 @@ func (b *Box) Converse(ctx context.Context, s *Spec, talk func(from io.Reader, t
 	defer hears.Close()
 	s.stdin = hears
 	return b.Run(ctx, s, func(from io.Reader) {
-		defer says.Close()
 		talk(from, says)
+		says.Close() // or it would wait for an answer, and this for its end
 		_, _ = io.Copy(io.Discard, from)
 	})
 }

@@ -1,0 +1,123 @@
+package checklist
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/definition"
+)
+
+var today = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+
+// sound is a package that meets every rule.
+func sound() Package {
+	return Package{File: "out/tide.apk", Today: today, Name: "1.5.0", Build: "6",
+		App: &definition.App{Name: "tide", Android: "net.tide", IOS: "net.tide", Checklist: &definition.AppChecklist{
+			Target: 34, Size: "10 MB"}},
+		Facts: appfile.Facts{Kind: appfile.APK, Platform: "android", ID: "net.tide", Version: "1.5.0", Build: "6",
+			Lowest: "21", Target: "35", Permissions: []appfile.Permission{{Name: "INTERNET"}},
+			Processors: []string{"arm64-v8a", "armeabi-v7a"}, Icons: []appfile.Icon{{Width: 48, Height: 48}},
+			Programs: []appfile.Program{{Path: "lib/arm64-v8a/a.so", Processor: "arm64-v8a", Page: 16384},
+				{Path: "lib/armeabi-v7a/a.so", Processor: "armeabi-v7a", Page: 4096}},
+			Signers: []appfile.Signer{{Subject: "CN=Tide", Ends: today.AddDate(20, 0, 0)}}, Schemes: []string{"v1", "v2", "v3"},
+			Size: 1_000_000, Parts: []appfile.Part{{Group: "native", Path: "lib/arm64-v8a/a.so", Packed: 1_000_000}}},
+		Last: &appfile.Facts{Processors: []string{"arm64-v8a", "armeabi-v7a"}, Size: 900_000,
+			Permissions: []appfile.Permission{{Name: "INTERNET"}},
+			Parts:       []appfile.Part{{Group: "native", Path: "lib/arm64-v8a/a.so", Packed: 900_000}}}}
+}
+
+func rules(list []Breach) (out []string) {
+	for _, b := range list {
+		out = append(out, b.Rule)
+	}
+	return out
+}
+
+func TestASoundPackageMeetsEveryRule(t *testing.T) {
+	assert.Empty(t, Judge(sound()))
+	first := sound()
+	first.Last = nil
+	assert.Empty(t, Judge(first))
+	ios := sound()
+	ios.Kind, ios.Platform, ios.Programs, ios.Schemes = appfile.IPA, "ios", nil, []string{"seal"}
+	ios.Profile = &appfile.ProfileFacts{Name: "store", Ends: today.AddDate(0, 6, 0)}
+	assert.Empty(t, Judge(ios))
+}
+
+func TestEachRuleFindsWhatIsAgainstIt(t *testing.T) {
+	seen := map[string]bool{}
+	for _, c := range []struct {
+		rule, says string
+		change     func(p *Package)
+	}{
+		{"placeholder-id", "com.example.tide is that of a template", func(p *Package) {
+			p.ID, p.App.Android = "com.example.tide", "com.example.tide"
+		}},
+		{"other-id", "piston/app.toml says net.tide", func(p *Package) { p.ID = "net.other" }},
+		{"other-id", "no app of piston/app.toml has the id net.other", func(p *Package) { p.ID, p.App = "net.other", nil }},
+		{"other-version", "it says 1.4.0 (6), and the run has raised 1.5.0 (6)", func(p *Package) { p.Version = "1.4.0" }},
+		{"other-version", "it says 1.5.0 (5)", func(p *Package) { p.Facts.Build = "5" }},
+		{"debuggable", "anybody can debug it", func(p *Package) { p.Debuggable = true }},
+		{"debuggable", "for tests only", func(p *Package) { p.TestOnly = true }},
+		{"unsigned", "nobody has signed it", func(p *Package) { p.Signers = nil }},
+		{"scheme-missing", "level 21, and has no signature v1", func(p *Package) { p.Schemes = []string{"v2", "v3"} }},
+		{"scheme-missing", "no signature v3", func(p *Package) { p.Schemes = []string{"v1", "v2"} }},
+		{"misplaced", "lib/a.so is not packed", func(p *Package) { p.Misplaced = []string{"lib/a.so"} }},
+		{"small-pages", "laid out for pages of 4.1 kB", func(p *Package) { p.Programs[0].Page = 4096 }},
+		{"no-64-bit", "armeabi-v7a, and none for arm64-v8a", func(p *Package) {
+			p.Processors, p.Last = []string{"armeabi-v7a"}, nil
+		}},
+		{"processors", "the last one had code for armeabi-v7a", func(p *Package) { p.Processors = []string{"arm64-v8a"} }},
+		{"processors", "code for x86_64, which the last one had not", func(p *Package) {
+			p.Processors = append(p.Processors, "x86_64")
+		}},
+		{"low-target", "made for level 33 of Android, and 34 is the least", func(p *Package) { p.Target = "33" }},
+		{"permission-added", "more than what the last one could: CAMERA", func(p *Package) {
+			p.Permissions = append(p.Permissions, appfile.Permission{Name: "CAMERA"})
+		}},
+		{"permission-added", "more than agreed in piston/app.toml: INTERNET", func(p *Package) {
+			p.App.Checklist.Permissions = []string{}
+		}},
+		{"cleartext", "unencrypted", func(p *Package) { p.Cleartext = true }},
+		{"no-icon", "no icon", func(p *Package) { p.Icons = nil }},
+		{"no-profile", "no provisioning profile", func(p *Package) {
+			p.Kind, p.Platform, p.Programs = appfile.IPA, "ios", nil
+		}},
+		{"ends-soon", "CN=Tide is good until 2026-12-06 only", func(p *Package) { p.Signers[0].Ends = today.AddDate(0, 0, 10) }},
+		{"ends-soon", `the profile "store" is good until 2026-11-30`, func(p *Package) {
+			p.Kind, p.Platform, p.Programs = appfile.IPA, "ios", nil
+			p.Profile = &appfile.ProfileFacts{Name: "store", Ends: today.AddDate(0, 0, 4)}
+		}},
+		{"too-large", "it has 11.0 MB, at most 10.0 MB", func(p *Package) { p.Size, p.Last = 11_000_000, nil }},
+		{"grown", "by 50 per cent, from 900.0 kB to 1.4 MB; 20 per cent are allowed, most of it native", func(p *Package) {
+			p.Size, p.Parts[0].Packed = 1_350_000, 1_350_000
+		}},
+	} {
+		p := sound()
+		c.change(&p)
+		found := Judge(p)
+		if assert.Equal(t, []string{c.rule}, rules(found), c.says) {
+			assert.Contains(t, found[0].Message, c.says)
+			assert.NotEmpty(t, found[0].Fix)
+			assert.True(t, Failed(found))
+		}
+		seen[c.rule] = true
+	}
+	for rule := range definition.ListRules {
+		assert.True(t, seen[rule], "%s is tried", rule)
+	}
+}
+
+func TestWhatIsAcceptedPassesUntilItsDay(t *testing.T) {
+	p := sound()
+	p.Size = 5_000_000
+	p.App.Checklist.Accept = []definition.Acceptance{{Rule: "grown", Reason: "charts", Until: "2026-11-26"}}
+	found := Judge(p)
+	assert.Equal(t, "charts", found[0].Accepted)
+	assert.False(t, Failed(found))
+	p.Today = p.Today.AddDate(0, 0, 1)
+	assert.True(t, Failed(Judge(p)), "the day after it is over")
+}
