@@ -21,6 +21,9 @@ const You = lazy(() => import('./pages/You'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
 const Versions = lazy(() => import('./pages/Versions'));
+const Identities = lazy(() => import('./pages/Identities'));
+const Packages = lazy(() => import('./pages/Packages'));
+const Package = lazy(() => import('./pages/Package'));
 const Audit = lazy(() => import('./pages/Audit'));
 const EditPipeline = lazy(() => import('./pages/EditPipeline'));
 
@@ -70,6 +73,9 @@ function Pages() {
               <Route path="/:project/audit" element={<Audit />} />
               <Route path="/:project/pushes" element={<Pushes />} />
               <Route path="/:project/versions" element={<Versions />} />
+              <Route path="/:project/identities" element={<Identities />} />
+              <Route path="/:project/packages" element={<Packages />} />
+              <Route path="/:project/packages/:id" element={<Package />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />
               <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />

@@ -51,7 +51,8 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       if (project) void go(`/${encodeURIComponent(project)}/secrets`);
     },
   });
-  const page = (part: string) => ['pipelines', 'secrets', 'audit', 'pushes', 'kept', 'versions'].includes(part);
+  const page = (part: string) =>
+    ['pipelines', 'secrets', 'identities', 'packages', 'audit', 'pushes', 'kept', 'versions'].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
@@ -59,8 +60,10 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       ? ([
           ['Pipelines', `${of}/pipelines`],
           ['Versions', `${of}/versions`],
+          ['Packages', `${of}/packages`],
           ['Pushes', `${of}/pushes`],
           ['Secrets', `${of}/secrets`],
+          ['Identities', `${of}/identities`],
           ['Kept', `${of}/kept`],
         ] as [string, string][])
       : []),

@@ -1,0 +1,180 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Paper from '@mui/material/Paper';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import { api, take, type Growth, type PackageDetail } from '../api/client';
+import { useKeys } from '../keys';
+import { Checklist } from '../parts/Checklist';
+import { List } from '../parts/List';
+import { SizeMap } from '../parts/SizeMap';
+import { grown, pieces } from '../sizes';
+import { size } from '../text';
+import { mono } from '../theme';
+
+const day = (time: string) => new Date(time).toLocaleDateString('en-CA');
+
+function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <>
+      <Box component="dt" sx={{ color: 'text.secondary' }}>
+        {name}
+      </Box>
+      <Box component="dd" sx={{ m: 0, minWidth: 0, overflowWrap: 'anywhere' }}>
+        {children}
+      </Box>
+    </>
+  );
+}
+
+/** What a package is, asks for, and who signed it. */
+function About({ p }: { p: PackageDetail }) {
+  const f = p.facts;
+  const beware = [
+    f.debuggable && 'anybody can debug it',
+    f.test_only && 'for tests only',
+    f.cleartext && 'may speak unencrypted',
+  ].filter(Boolean);
+  return (
+    <Paper
+      component="dl"
+      sx={{ p: 1.5, m: 0, mb: 1.5, display: 'grid', gridTemplateColumns: 'auto 1fr', columnGap: 2, rowGap: 0.5 }}
+    >
+      <Fact name="App">
+        {f.label} <span style={{ fontFamily: mono }}>{f.id}</span>
+      </Fact>
+      <Fact name="System">
+        {f.platform} {f.lowest} and later{f.target && `, made for ${f.target}`}
+      </Fact>
+      <Fact name="Processors">{f.processors.join(', ') || 'any: no native code'}</Fact>
+      <Fact name="May">
+        {f.permissions
+          .map((m) => m.name.replace('android.permission.', '') + (m.purpose ? `: ${m.purpose}` : ''))
+          .join(', ') || 'nothing that asks for permission'}
+      </Fact>
+      <Fact name="Icons">{f.icons.map((i) => `${i.width ?? '?'}×${i.height ?? '?'}`).join(', ') || 'none'}</Fact>
+      {f.signers.map((s) => (
+        <Fact key={s.fingerprints.sha256} name="Signed by">
+          {s.subject} ({s.key}, until {day(s.ends)}), {f.schemes.join(' ')}
+          <Box sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>SHA-256 {s.fingerprints.sha256}</Box>
+        </Fact>
+      ))}
+      {f.profile && (
+        <Fact name="Profile">
+          {f.profile.name}, for {f.profile.app} of {f.profile.team}, until {day(f.profile.ends)}
+        </Fact>
+      )}
+      {beware.length > 0 && (
+        <Fact name="Beware">
+          <Box component="b" sx={{ color: 'state.bad' }}>
+            {beware.join(', ')}
+          </Box>
+        </Fact>
+      )}
+      <Fact name="SHA-256">
+        <span style={{ fontFamily: mono, fontSize: 12 }}>{p.sha256}</span>
+      </Fact>
+    </Paper>
+  );
+}
+
+/** A bar from what was to what is: what came is marked, and what went is dashed. */
+function Bar({ of, most }: { of: Growth; most: number }) {
+  const wide = (bytes: number) => `${(bytes / Math.max(most, 1)) * 100}%`;
+  const both = Math.min(of.was, of.now);
+  return (
+    <Box aria-hidden sx={{ display: 'flex', height: 12, width: '100%', minWidth: 120 }}>
+      <Box sx={{ width: wide(both), bgcolor: 'state.quiet' }} />
+      <Box sx={{ width: wide(of.now - both), bgcolor: 'state.late' }} />
+      <Box sx={{ width: wide(of.was - both), border: '1px dashed', borderColor: 'state.quiet' }} />
+    </Box>
+  );
+}
+
+/** What has grown since the package before. */
+function Since({ p, project }: { p: PackageDetail; project: string }) {
+  const { since } = p;
+  if (!since)
+    return (
+      <Alert severity="info" variant="outlined" sx={{ mb: 1.5 }}>
+        The first of its kind: there is none to compare it with.
+      </Alert>
+    );
+  const all = [...since.groups, ...since.entries.slice(0, 12)];
+  const most = Math.max(...all.map((g) => Math.max(g.was, g.now)));
+  return (
+    <Paper component="section" aria-label="What has grown" sx={{ mb: 1.5, overflowX: 'auto' }}>
+      <Box sx={{ p: 1.5, pb: 0.5 }}>
+        <b>{grown(since.package.size, p.size, size)}</b> since{' '}
+        <Box
+          component={Link}
+          to={`/${encodeURIComponent(project)}/packages/${since.package.id}`}
+          sx={{ color: 'primary.main' }}
+        >
+          {since.package.version} ({since.package.build}), run {since.package.run}
+        </Box>
+        : {size(since.package.size)} then, {size(p.size)} now
+      </Box>
+      <List
+        label="What has grown"
+        heads={['Part', '', 'Was', 'Is', 'Grown']}
+        rows={all.map((g) => ({
+          key: `${g.group}/${g.path ?? ''}`,
+          cells: [
+            <Box key="n" sx={{ overflowWrap: 'anywhere', pl: g.path ? 2 : 0, fontWeight: g.path ? 400 : 600 }}>
+              {g.path || g.group}
+            </Box>,
+            <Bar key="b" of={g} most={most} />,
+            size(g.was),
+            size(g.now),
+            grown(g.was, g.now, size),
+          ],
+        }))}
+      />
+    </Paper>
+  );
+}
+
+/** One package: what the checklist says, what has grown, what is inside. */
+export default function Package() {
+  const { project = '', id = '' } = useParams();
+  const go = useNavigate();
+  useKeys({ u: () => void go(`/${encodeURIComponent(project)}/packages`) });
+  const { data: p, error } = useQuery({
+    queryKey: ['package', project, id],
+    queryFn: async () =>
+      take(
+        await api.GET('/api/v1/projects/{project}/packages/{id}', { params: { path: { project, id: Number(id) } } }),
+      ),
+  });
+  if (error)
+    return (
+      <Alert severity="error" variant="outlined" sx={{ m: 2 }}>
+        {error.message}
+      </Alert>
+    );
+  if (!p) return null;
+  const root = p.kind === 'ipa' ? (/^Payload\/[^/]+\//.exec(p.facts.parts[0]?.path ?? '')?.[0] ?? '') : '';
+  return (
+    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
+      <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
+        <Typography variant="h1">{p.file.split('/').pop()}</Typography>
+        <Box sx={{ fontSize: 18 }}>
+          {p.version} ({p.build}), {size(p.size)}
+        </Box>
+        <Box sx={{ color: 'text.secondary' }}>
+          <Box component={Link} to={`/${encodeURIComponent(project)}/${p.run}`} sx={{ color: 'primary.main' }}>
+            {p.pipeline} run {p.run}
+          </Box>
+          , {p.branch} <span style={{ fontFamily: mono }}>{p.commit.slice(0, 9)}</span>
+        </Box>
+      </Box>
+      <Checklist breaches={p.checklist} />
+      <Since p={p} project={project} />
+      <About p={p} />
+      <SizeMap of={pieces(p.facts.parts, root)} />
+    </Box>
+  );
+}
