@@ -209,6 +209,8 @@ func grown(was, now int64) string {
 		return "new"
 	case now == 0:
 		return "gone"
+	case now >= was*10:
+		return fmt.Sprintf("+%s, %d times as much", quantity.Bytes(now-was), now/was)
 	case now < was:
 		return fmt.Sprintf("-%s, -%.1f %%", quantity.Bytes(was-now), float64(was-now)*100/float64(was))
 	}

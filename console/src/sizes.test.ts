@@ -37,6 +37,7 @@ describe('what a package is made of', () => {
   it('says by how much it has grown', () => {
     expect(grown(1000, 1500, size)).toBe('+500 B, +50.0 %');
     expect(grown(1500, 1000, size)).toBe('−500 B, −33.3 %');
+    expect(grown(76, 14_100, size)).toBe('+14.0 kB, 186 times as much');
     expect([grown(0, 5, size), grown(5, 0, size), grown(5, 5, size)]).toEqual(['new', 'gone', 'the same']);
   });
 });

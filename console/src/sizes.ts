@@ -78,6 +78,7 @@ export function grown(was: number, now: number, size: (bytes: number) => string)
   if (was === now) return 'the same';
   if (was === 0) return 'new';
   if (now === 0) return 'gone';
+  if (now >= was * 10) return `+${size(now - was)}, ${Math.round(now / was)} times as much`;
   const sign = now > was ? '+' : '−';
   return `${sign}${size(Math.abs(now - was))}, ${sign}${Math.abs(((now - was) / was) * 100).toFixed(1)} %`;
 }

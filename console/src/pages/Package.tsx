@@ -88,7 +88,7 @@ function Bar({ of, most }: { of: Growth; most: number }) {
     <Box aria-hidden sx={{ display: 'flex', height: 12, width: '100%', minWidth: 120 }}>
       <Box sx={{ width: wide(both), bgcolor: 'state.quiet' }} />
       <Box sx={{ width: wide(of.now - both), bgcolor: 'state.late' }} />
-      <Box sx={{ width: wide(of.was - both), border: '1px dashed', borderColor: 'state.quiet' }} />
+      {of.was > both && <Box sx={{ width: wide(of.was - both), border: '1px dashed', borderColor: 'state.quiet' }} />}
     </Box>
   );
 }
