@@ -208,6 +208,32 @@ var chapters = []chapter{
 		push: []string{"work/deliver-early"},
 		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:94", 0}},
 	},
+	{
+		what: "a release that has grown, and may do more than was agreed: the checklist stops it",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.git(ctx, "checkout", "--quiet", "--force", "main"); err != nil {
+				return err
+			}
+			if err := g.replace("android/AndroidManifest.xml", "    <application",
+				"    <uses-permission android:name=\"android.permission.ACCESS_FINE_LOCATION\" />\n    <application"); err != nil {
+				return err
+			}
+			if err := g.draw("android/charts/north-coast.bin", 14_000); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Draw the charts of the north coast, and show where one is")
+		},
+		push: []string{"main"},
+		call: func(ctx context.Context, s *Story, _ *repository) error {
+			if err := s.awaitRun(ctx, s.next); err != nil {
+				return err
+			}
+			_, err := s.Client.StartRun(ctx, Project,
+				api.StartRun{Pipeline: "release", Inputs: map[string]string{"size": "patch"}})
+			return err
+		},
+		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}, {"release", state.Failed, "hit", "apps › checklist", 3}},
+	},
 }
 
 // curious is a step that would print a secret.

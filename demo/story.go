@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"net/url"
 	"os"
 	"os/exec"
@@ -436,6 +437,19 @@ func (g *repository) commit(ctx context.Context, message string) error {
 		return err
 	}
 	return g.git(ctx, "commit", "--quiet", "--message", message)
+}
+
+// draw writes a file of so many bytes that no compression makes smaller, the same every time.
+func (g *repository) draw(file string, size int) error {
+	path := filepath.Join(g.dir, file)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	pen, sheet := rand.NewPCG(54, 8), make([]byte, size) // degrees north, east
+	for i := range sheet {
+		sheet[i] = byte(pen.Uint64())
+	}
+	return os.WriteFile(path, sheet, 0o644)
 }
 
 // replace changes a text in a file; it must be there.
