@@ -87,18 +87,20 @@ func inspectFiles(_ context.Context, c *cli.Command) error {
 }
 
 func lookInto(name string) (appfile.Facts, error) {
+	info, err := os.Stat(name) // before it is opened: what is no file may keep one waiting
+	switch {
+	case err != nil:
+		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
+	case info.IsDir():
+		return appfile.Facts{}, terminal.Usage("%s is a folder: piston sign makes a package of it", name)
+	case !info.Mode().IsRegular():
+		return appfile.Facts{}, terminal.Usage("%s is no file", name)
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
-	}
-	if info.IsDir() {
-		return appfile.Facts{}, terminal.Usage("%s is a folder: piston sign makes a package of it", name)
-	}
 	p, err := appfile.Open(f, info.Size())
 	if err != nil {
 		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", name, err))

@@ -59,6 +59,9 @@ func Look(path string) (Target, error) {
 		about, _, err := bundle.ReadInfo(root.FS(), ".")
 		return Target{path, appfile.IPA, "ios", about.ID, about.Name, about.Build, 0, true}, err
 	}
+	if !info.Mode().IsRegular() {
+		return Target{}, fmt.Errorf("%s is no file", path)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return Target{}, err

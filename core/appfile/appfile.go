@@ -221,9 +221,33 @@ func (p *Package) Brief() Facts {
 	for _, part := range rest {
 		f.Parts = append(f.Parts, *part)
 	}
-	f.Programs = f.Programs[:min(len(f.Programs), maxBrief)]
-	f.Misplaced = f.Misplaced[:min(len(f.Misplaced), maxBrief)]
+	f.Programs, f.Misplaced = first(f.Programs), first(f.Misplaced)
+	f.Permissions, f.Processors, f.Languages = first(f.Permissions), first(f.Processors), first(f.Languages)
+	f.Icons, f.Signers, f.Schemes = first(f.Icons), first(f.Signers), first(f.Schemes)
+	for i := range f.Parts {
+		f.Parts[i].Path = short(f.Parts[i].Path)
+	}
+	f.Programs, f.Permissions = slices.Clone(f.Programs), slices.Clone(f.Permissions)
+	for i := range f.Programs {
+		f.Programs[i].Path = short(f.Programs[i].Path)
+	}
+	for i := range f.Permissions {
+		f.Permissions[i].Name, f.Permissions[i].Purpose = short(f.Permissions[i].Name), short(f.Permissions[i].Purpose)
+	}
 	return f
+}
+
+func first[T any](list []T) []T { return list[:min(len(list), maxBrief)] }
+
+// maxName bounds a name in what is brief.
+const maxName = 400
+
+// short cuts a name that is longer than any that somebody reads.
+func short(name string) string {
+	if len(name) <= maxName {
+		return name
+	}
+	return strings.ToValidUTF8(name[:maxName], "") + "…"
 }
 
 // beginning is the first bytes of an entry, at most so many.

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	crand "crypto/rand"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/pem"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -158,6 +160,34 @@ func TestFingerprintsAreWrittenAsPeopleCompareThem(t *testing.T) {
 	f := FingerprintsOf(made(t).Leaf())
 	assert.Regexp(t, `^([0-9A-F]{2}:){31}[0-9A-F]{2}$`, f.SHA256)
 	assert.Regexp(t, `^([0-9A-F]{2}:){19}[0-9A-F]{2}$`, f.SHA1)
+}
+
+func TestAFileThatWouldTakeHoursToOpenIsRefused(t *testing.T) {
+	out, err := Export(made(t), "the ebb and the flood")
+	require.NoError(t, err)
+	said := []byte{0x02, 0x02, 0x08, 0x00} // 2,048 times, as the library writes it
+	require.Positive(t, bytes.Count(out, said))
+	// The count of the last, that of the sum over all; three bytes longer are the sequences around it.
+	type pfx struct {
+		Version int
+		Safe    asn1.RawValue
+		Mac     struct {
+			Digest asn1.RawValue
+			Salt   []byte
+			Rounds int `asn1:"optional,default:1"`
+		}
+	}
+	var p pfx
+	_, err = asn1.Unmarshal(out, &p)
+	require.NoError(t, err)
+	p.Mac.Rounds = 2_000_000_000
+	slow, err := asn1.Marshal(p)
+	require.NoError(t, err)
+	_, err = Import(File{Data: slow, Password: "the ebb and the flood"})
+	assert.ErrorContains(t, err, "stretched more than")
+	inner := bytes.Replace(out, said, []byte{0x02, 0x02, 0x7f, 0xff}, 1)
+	_, err = Import(File{Data: inner, Password: "the ebb and the flood"})
+	assert.NotContains(t, fmt.Sprint(err), "stretched", "as often as some do")
 }
 
 func TestNoFileDoesHarm(t *testing.T) {

@@ -82,6 +82,9 @@ func ordered(key crypto.Signer, certs []*x509.Certificate) (chain []*x509.Certif
 }
 
 func fromPKCS12(f File) (s sign.Signer, err error) {
+	if err := stretched(f.Data); err != nil {
+		return s, err
+	}
 	key, cert, others, err := pkcs12.DecodeChain(f.Data, f.Password)
 	switch {
 	case errors.Is(err, pkcs12.ErrIncorrectPassword):

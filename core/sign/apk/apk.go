@@ -13,6 +13,8 @@ import (
 	"path"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"gentlepiston.example/piston/core/archive"
 	"gentlepiston.example/piston/core/sign"
 	"gentlepiston.example/piston/core/sign/jar"
@@ -60,18 +62,10 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 	w := archive.NewWriter(&until{ctx, out})
 	w.Plain = true
 	if o.MinSDK < v2Since {
-		if err := signEntries(in, w, s, o); err != nil {
-			return r, err
-		}
 		r.Schemes = append(r.Schemes, 1)
 	}
-	for _, e := range in.Entries() {
-		if jar.Belongs(e.Name) {
-			continue
-		}
-		if err := w.Copy(in, e, alignment(e)); err != nil {
-			return r, err
-		}
+	if err := writeEntries(in, w, s, o); err != nil {
+		return r, err
 	}
 	entries := w.At()
 	if entries > maxPackage {
@@ -113,22 +107,46 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 	return r, err
 }
 
-// signEntries puts the files of scheme v1 first.
-func signEntries(in *archive.Archive, w *archive.Writer, s sign.Signer, o Options) error {
-	hash := crypto.SHA256
-	if o.MinSDK < sha256Since {
-		if hash = crypto.SHA1; s.Elliptic() {
-			return fmt.Errorf("the package is for Android below level %d, which knows no ECDSA: raise minSdkVersion, or sign "+
-				"with an RSA key", sha256Since)
-		}
+// writeEntries copies them, while those of scheme v1 are summed; what that makes comes last.
+func writeEntries(in *archive.Archive, w *archive.Writer, s sign.Signer, o Options) error {
+	var files []jar.File
+	var both errgroup.Group
+	if o.MinSDK < v2Since {
+		both.Go(func() (err error) {
+			files, err = signEntries(in, s, o)
+			return err
+		})
 	}
-	files, err := jar.Sign(in, s, jar.Options{Hash: hash, Schemes: "2, 3", By: o.By})
+	both.Go(func() error {
+		for _, e := range in.Entries() {
+			if jar.Belongs(e.Name) {
+				continue
+			}
+			if err := w.Copy(in, e, alignment(e)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	err := both.Wait()
 	for _, f := range files {
 		if err == nil {
 			err = w.Add(f.Name, f.Content, 0o644)
 		}
 	}
 	return err
+}
+
+// signEntries makes the files of scheme v1.
+func signEntries(in *archive.Archive, s sign.Signer, o Options) ([]jar.File, error) {
+	hash := crypto.SHA256
+	if o.MinSDK < sha256Since {
+		if hash = crypto.SHA1; s.Elliptic() {
+			return nil, fmt.Errorf("the package is for Android below level %d, which knows no ECDSA: raise minSdkVersion, or "+
+				"sign with an RSA key", sha256Since)
+		}
+	}
+	return jar.Sign(in, s, jar.Options{Hash: hash, Schemes: "2, 3", By: o.By})
 }
 
 // alignment is where an entry may begin that is not packed.

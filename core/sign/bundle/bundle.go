@@ -75,10 +75,17 @@ var programs = []string{".app", ".appex", ".framework"}
 // ReadInfo reads the property list of an app's folder.
 func ReadInfo(app fs.FS, dir string) (info Info, text []byte, err error) {
 	name := path.Join(dir, "Info.plist")
-	f, err := app.Open(name)
+	about, err := fs.Stat(app, name) // opening what is no file may wait for ever
 	if errors.Is(err, fs.ErrNotExist) {
 		return info, nil, fmt.Errorf("%s has no Info.plist", shown(dir))
 	}
+	if err == nil && !about.Mode().IsRegular() {
+		err = fmt.Errorf("%s is no file", name)
+	}
+	if err != nil {
+		return info, nil, err
+	}
+	f, err := app.Open(name)
 	if err != nil {
 		return info, nil, err
 	}

@@ -162,6 +162,7 @@ func TestAFolderThatIsNoAppIsRefused(t *testing.T) {
 	s := signer(t)
 	for says, change := range map[string]func(a shelf){
 		"the app has no Info.plist": func(a shelf) { delete(a.MapFS, "Info.plist") },
+		"Info.plist is no file":     func(a shelf) { a.MapFS["Info.plist"].Mode = fs.ModeNamedPipe },
 		"cannot be read":            func(a shelf) { a.MapFS["Info.plist"].Data = []byte("{{{") },
 		"in its folder":             func(a shelf) { a.MapFS["Info.plist"].Data = info(t, "a.b", "../../etc/passwd") },
 		"Tidewick cannot be read":   func(a shelf) { delete(a.MapFS, "Tidewick") },

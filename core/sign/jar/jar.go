@@ -28,6 +28,9 @@ const Folder = "META-INF/"
 // name is what the signature's files are called.
 const name = "PISTON"
 
+// maxUnpacked bounds the bytes that are summed: an archive of a few megabytes can say that it is a terabyte.
+const maxUnpacked = 32 << 30
+
 // Options say how to sign.
 type Options struct {
 	Hash    crypto.Hash // of the entries: SHA-256, or SHA-1 for Android before 4.3
@@ -57,7 +60,11 @@ func Belongs(entry string) bool {
 // Sign makes the files of a signature over all entries but folders and former signatures.
 func Sign(a *archive.Archive, s sign.Signer, o Options) ([]File, error) {
 	var entries []*archive.Entry
+	left := int64(maxUnpacked)
 	for _, e := range a.Entries() {
+		if left -= e.Size; left < 0 {
+			return nil, &archive.Error{What: fmt.Sprintf("it unpacks to more than %d bytes", int64(maxUnpacked))}
+		}
 		if e.Folder() || Belongs(e.Name) {
 			continue
 		}
