@@ -94,3 +94,17 @@ type PackageSince struct {
 	Groups  []appfile.Growth `json:"groups"`
 	Entries []appfile.Growth `json:"entries"`
 }
+
+// StatementKey is what statements of this service are checked with.
+type StatementKey struct {
+	// A public key, Ed25519, as PEM.
+	Key string `json:"key"`
+}
+
+// Provenance states from what a package was built, by whom and how.
+type Provenance struct {
+	// A signed statement of in-toto in an envelope (DSSE), as JSON.
+	Envelope string `json:"envelope"`
+	// The public key that it was signed by, as PEM. Whoever checks it offline should have this from elsewhere.
+	Key string `json:"key"`
+}

@@ -48,7 +48,7 @@ func App() *cli.Command {
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			ledgerCommand(), releaseCommand(), identityCommand(), signaturesCommand(), signCommand(), inspectCommand(),
-			packagesCommand(),
+			packagesCommand(), verifyCommand(), statementKeyCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
 			versionCommand(), hookReportCommand(), runnerNetCommand(), packagesInsideCommand(), referenceCommand(),

@@ -31,6 +31,7 @@ func packagesCommand() *cli.Command {
 			&cli.StringFlag{Name: "sha256", Usage: "only the one whose hash begins like this"},
 			&cli.Int64Flag{Name: "run", Usage: "only of this run", HideDefault: true},
 			&cli.Int64Flag{Name: "before", Usage: "what a page before said under More", HideDefault: true},
+			&cli.BoolFlag{Name: "provenance", Usage: "of one: answer with a signed statement from what it was built"},
 			&cli.IntFlag{Name: "parts", Usage: "of one: how many of the largest files are shown", Value: 8},
 			terminal.LimitFlag(20, 500), terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -60,8 +61,8 @@ func listPackages(ctx context.Context, c *cli.Command, cl *client.Client, projec
 			says = fmt.Sprintf("%d accepted", p.Findings)
 		}
 		rows = append(rows, []string{fmt.Sprint(p.ID), p.File, string(p.Kind), p.App,
-			fmt.Sprintf("%s (%s)", p.Version, p.Build), quantity.Bytes(p.Size), says, fmt.Sprintf("%d %s", p.Run, p.Pipeline), fmt.Sprintf("%.8s", p.Commit),
-			fmt.Sprintf("%.12s", p.SHA256)})
+			fmt.Sprintf("%s (%s)", p.Version, p.Build), quantity.Bytes(p.Size), says,
+			fmt.Sprintf("%d %s", p.Run, p.Pipeline), fmt.Sprintf("%.8s", p.Commit), fmt.Sprintf("%.12s", p.SHA256)})
 	}
 	if len(rows) == 0 {
 		s.Line("No packages: a step with checklist looks into them.")
@@ -78,6 +79,14 @@ func showOnePackage(ctx context.Context, c *cli.Command, cl *client.Client, proj
 	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil || n < 1 {
 		return terminal.Usage("%q is no package: piston packages %s lists them", id, project)
+	}
+	if c.Bool("provenance") {
+		statement, err := cl.Provenance(ctx, project, record.PackageID(n))
+		if err != nil || c.Bool("json") {
+			return terminal.OrJSON(c, statement, err)
+		}
+		_, err = fmt.Fprintln(terminal.Out(c), statement.Envelope)
+		return err
 	}
 	p, err := cl.Package(ctx, project, record.PackageID(n))
 	if err != nil || c.Bool("json") {

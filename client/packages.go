@@ -39,3 +39,13 @@ func (c *Client) Packages(ctx context.Context, project string, f api.PackageFilt
 func (c *Client) Package(ctx context.Context, project string, id record.PackageID) (api.PackageDetail, error) {
 	return get[api.PackageDetail](ctx, c, fmt.Sprintf("%s/packages/%d", projectPath(project), id))
 }
+
+// Provenance states from what a package was built.
+func (c *Client) Provenance(ctx context.Context, project string, id record.PackageID) (api.Provenance, error) {
+	return get[api.Provenance](ctx, c, fmt.Sprintf("%s/packages/%d/provenance", projectPath(project), id))
+}
+
+// StatementKey is what statements of the service are checked with.
+func (c *Client) StatementKey(ctx context.Context) (api.StatementKey, error) {
+	return get[api.StatementKey](ctx, c, "/statement-key")
+}

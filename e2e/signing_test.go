@@ -41,6 +41,7 @@ func checkSignatures(t *testing.T, s *server, dir string) {
 	assert.NotContains(t, out, "unsigned entries")
 	checkApp(t, filepath.Join(dir, "Payload/Tidewick.app"))
 
+	checkProvenance(t, s, apk)
 	page, err := s.cl.Signatures(t.Context(), "tidewick", api.SignatureFilter{Run: 6, Limit: 50})
 	require.NoError(t, err)
 	require.Len(t, page.Signatures, 6, "three of the APK, one of the bundle, two of the app")
@@ -389,4 +390,45 @@ files = ["out/*"]
 		r.push()
 		stopped(record.RunNumber(6+n), "tide.apk: the archive is damaged")
 	}
+}
+
+// checkProvenance has a package checked where there is no service, nor any settings of one.
+func checkProvenance(t *testing.T, s *server, apk string) {
+	b, err := os.ReadFile(apk)
+	require.NoError(t, err)
+	sum := sha256.Sum256(b)
+	page, err := s.cl.Packages(t.Context(), "tidewick", api.PackageFilter{SHA256: hex.EncodeToString(sum[:]), Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, page.Packages, 1, "it is found again by its hash")
+	statement, code := s.piston(t, "", "packages", "tidewick", fmt.Sprint(page.Packages[0].ID), "--provenance")
+	require.Zero(t, code, statement)
+	key, code := s.piston(t, "", "statement-key")
+	require.Zero(t, code, key)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "tidewick.apk")
+	for name, text := range map[string]string{file: string(b), file + ".provenance.json": statement,
+		filepath.Join(dir, "service.pem"): key} {
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+	}
+	verify := func() (string, int) {
+		cmd := exec.Command(binary(), "verify", file, "--key", filepath.Join(dir, "service.pem"))
+		cmd.Env = []string{"HOME=" + dir, "PATH=" + os.Getenv("PATH")}
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	out, code := verify()
+	require.Zero(t, code, out)
+	for _, says := range []string{"these are the bytes that were built", page.Packages[0].Commit, "release of tidewick",
+		"net.tidewick.almanac 1.5.0 (6)", "clang", "size = minor"} {
+		assert.Contains(t, out, says)
+	}
+	require.NoError(t, os.WriteFile(file, append(b, 0), 0o600))
+	out, code = verify()
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "these are not the bytes that were built")
+	require.NoError(t, os.WriteFile(file, b, 0o600))
+	require.NoError(t, os.WriteFile(file+".provenance.json", []byte(strings.Replace(statement, "ey", "fy", 1)), 0o600))
+	out, code = verify()
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "was not signed by this key, or was changed since")
 }

@@ -57,6 +57,8 @@ var doors = map[string]need{
 	"POST /api/v1/tokens":                                                      someone, // for a runner: an administrator
 	"DELETE /api/v1/tokens/{id}":                                               someone, // one's own
 	"GET /api/v1/projects":                                                     someone,
+	"GET /api/v1/statement-key":                                                someone,
+	"GET /api/v1/projects/{project}/packages/{id}/provenance":                  reader,
 	"GET /api/v1/queue":                                                        someone,
 	"GET /api/v1/runners":                                                      someone,
 	"GET /api/v1/stream":                                                       someone,

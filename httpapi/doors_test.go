@@ -87,6 +87,7 @@ var routes = map[string]outcomes{
 	"DELETE /api/v1/tokens/{id}":   forSomeone,
 	"GET /api/v1/projects":         forSomeone,
 	"GET /api/v1/queue":            forSomeone,
+	"GET /api/v1/statement-key":    forSomeone,
 	"GET /api/v1/runners":          forSomeone,
 	"GET /api/v1/stream":           forSomeone,
 
@@ -106,6 +107,7 @@ var routes = map[string]outcomes{
 	"GET /api/v1/projects/{project}/identities":                       forReaders,
 	"GET /api/v1/projects/{project}/identities/{name}":                forReaders,
 	"GET /api/v1/projects/{project}/packages":                         forReaders,
+	"GET /api/v1/projects/{project}/packages/{id}/provenance":         forReaders,
 	"GET /api/v1/projects/{project}/packages/{id}":                    forReaders,
 	"GET /api/v1/projects/{project}/signatures":                       forReaders,
 	"GET /api/v1/projects/{project}/app-certificates":                 forReaders,

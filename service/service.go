@@ -72,7 +72,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err
 	}
-	s.Packages = packages.New(g, s.Versions)
+	s.Packages = packages.New(g, v, s.Versions)
 	s.Report = report.New(g, s.Work, s.Logs, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.

@@ -81,3 +81,28 @@ func (q Q) Packages(ctx context.Context, project record.ProjectID, f PackageFilt
 		ORDER BY p.id DESC LIMIT $9`, project, f.App, f.Kind, f.Version, f.Commit, f.SHA256, f.Run, f.Before, f.Limit)
 	return list, err
 }
+
+// ServiceKey is the one by which the service signs what it states.
+type ServiceKey struct {
+	Public     string `db:"public"` // PEM
+	Ciphertext []byte `db:"ciphertext"`
+	SealedTo   string `db:"sealed_to"`
+}
+
+// ServiceKey finds it.
+func (q Q) ServiceKey(ctx context.Context) (k ServiceKey, err error) {
+	err = q.get(ctx, &k, `SELECT public, ciphertext, sealed_to FROM service_keys`)
+	return k, err
+}
+
+// AddServiceKey writes it; when there is one already, that stays. ErrMaster when that it is encrypted to is no more.
+func (q Q) AddServiceKey(ctx context.Context, k ServiceKey) error {
+	return q.do(ctx, nil, `INSERT INTO service_keys (id, public, ciphertext, sealed_to) VALUES (1, $1, $2, $3)
+		ON CONFLICT DO NOTHING`, k.Public, k.Ciphertext, k.SealedTo)
+}
+
+// PackageRun is the run of a package.
+func (q Q) PackageRun(ctx context.Context, id record.PackageID) (run record.RunID, err error) {
+	err = q.get(ctx, &run, `SELECT run_id FROM packages WHERE id = $1`, id)
+	return run, err
+}

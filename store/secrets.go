@@ -213,6 +213,9 @@ var sealedIn = []struct {
 	{"identity", `SELECT 'identity' AS of, id, 0 AS revision, ciphertext FROM identity_revisions WHERE sealed_to <> $1
 		ORDER BY id`,
 		`UPDATE identity_revisions SET sealed_to = $1, ciphertext = $2 WHERE id = $3 AND $4 = 0`},
+	{"service", `SELECT 'service' AS of, id, 0 AS revision, ciphertext FROM service_keys WHERE sealed_to <> $1
+		ORDER BY id`,
+		`UPDATE service_keys SET sealed_to = $1, ciphertext = $2 WHERE id = $3 AND $4 = 0`},
 }
 
 // SealedToOthers locks up to limit records that are encrypted to anybody but a recipient; those that another

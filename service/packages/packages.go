@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/store"
 )
@@ -22,11 +23,12 @@ import (
 // Packages is the room of packages.
 type Packages struct {
 	*ground.Ground
+	vault    *vault.Vault
 	versions *versions.Versions
 }
 
 // New makes it.
-func New(g *ground.Ground, v *versions.Versions) *Packages { return &Packages{g, v} }
+func New(g *ground.Ground, v *vault.Vault, of *versions.Versions) *Packages { return &Packages{g, v, of} }
 
 // Judge holds packages that a step has looked into against the checklist, and keeps what was found.
 func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (out api.Judged,

@@ -1,0 +1,163 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"gentlepiston.example/piston/cli/terminal"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/provenance"
+)
+
+// statementEnding is what the file with a package's statement is called, after the package.
+const statementEnding = ".provenance.json"
+
+func statementKeyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "statement-key", Usage: "show the key that the service's signed statements are checked with",
+		Description: "Keep it where packages are checked: piston verify needs nothing else.\n\n" +
+			terminal.Example("piston statement-key > service.pem"),
+		Flags: []cli.Flag{terminal.JSONFlag},
+		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			k, err := cl.StatementKey(ctx)
+			if err != nil || c.Bool("json") {
+				return terminal.OrJSON(c, k, err)
+			}
+			_, err = fmt.Fprint(terminal.Out(c), k.Key)
+			return err
+		}),
+	}
+}
+
+func verifyCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "verify",
+		Usage:     "check from what a package was built, by a signed statement, without the service",
+		ArgsUsage: "FILE",
+		Description: "Tells from which commit, by which pipeline and with which tools a package was built, and whether the " +
+			"bytes are those. It asks\nnobody: the statement lies beside the package, the key comes from piston " +
+			"statement-key.\n\n" +
+			terminal.Example("piston packages tidewick 12 --provenance > tidewick.apk"+statementEnding,
+				"piston verify tidewick.apk --key service.pem"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "key", Usage: "the service's public key", Required: true},
+			&cli.StringFlag{Name: "statement", Usage: "the signed statement", DefaultText: "FILE" + statementEnding},
+			terminal.JSONFlag,
+		},
+		Action: verifyFile,
+	}
+}
+
+func verifyFile(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "FILE")
+	if err != nil {
+		return err
+	}
+	failed := func(err error) error { return terminal.Ending(terminal.ExitFailed, err) }
+	keyText, err := readWhole(c.String("key"), 64<<10)
+	if err != nil {
+		return err
+	}
+	key, err := provenance.ParseKey(keyText)
+	if err != nil {
+		return failed(fmt.Errorf("%s: %w", c.String("key"), err))
+	}
+	name := c.String("statement")
+	if name == "" {
+		name = args[0] + statementEnding
+	}
+	envelope, err := readWhole(name, provenance.MaxEnvelope)
+	if err != nil {
+		return err
+	}
+	statement, err := provenance.Open(ctx, envelope, key)
+	if err != nil {
+		return failed(fmt.Errorf("%s: %w", name, err))
+	}
+	sum, err := sumOf(args[0])
+	if err != nil {
+		return failed(err)
+	}
+	if err := statement.Check(sum); err != nil {
+		return failed(fmt.Errorf("%s: %w", args[0], err))
+	}
+	if c.Bool("json") {
+		return terminal.PrintJSON(terminal.Out(c), statement)
+	}
+	showStatement(terminal.NewScreen(terminal.Out(c)), args[0], statement)
+	return nil
+}
+
+func sumOf(name string) (string, error) {
+	info, err := os.Stat(name)
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New(name + " is no file")
+	}
+	if err != nil {
+		return "", err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// showStatement tells it in one screen.
+func showStatement(s *terminal.Screen, file string, st provenance.Statement) {
+	subject, build, run := st.Subject[0], st.Predicate.BuildDefinition, st.Predicate.RunDetails
+	about := subject.Annotations
+	s.Line("%s  %s", s.In(terminal.Green, "✓ "+file), s.In(terminal.Strong, "these are the bytes that were built"))
+	say := func(what, text string) {
+		if text != "" {
+			s.Line("  %-10s%s", what, terminal.CleanLine(text, false))
+		}
+	}
+	say("package", fmt.Sprintf("%s %s (%s), %s", about["app"], about["version"], about["build"], about["kind"]))
+	say("SHA-256", subject.Digest["sha256"])
+	for _, source := range build.ResolvedDependencies {
+		say("commit", source.Digest["gitCommit"])
+		say("of", strings.TrimPrefix(source.URI, "git+"))
+	}
+	p := build.ExternalParameters
+	by := fmt.Sprintf("%s of %s, run %s", p.Pipeline, p.Project, run.Metadata.InvocationID)
+	if p.Branch != "" {
+		by += ", branch " + p.Branch
+	}
+	if p.Tag != "" {
+		by += ", tag " + p.Tag
+	}
+	say("pipeline", by+" ("+p.Trigger+")")
+	var inputs, tools []string
+	for _, name := range slices.Sorted(maps.Keys(p.Inputs)) {
+		inputs = append(inputs, name+" = "+p.Inputs[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(build.InternalParameters.Tools)) {
+		tools = append(tools, strings.TrimSpace(name+" "+build.InternalParameters.Tools[name]))
+	}
+	say("inputs", strings.Join(inputs, ", "))
+	say("tools", strings.Join(tools, ", "))
+	say("runner", build.InternalParameters.Runner)
+	if run.Metadata.Started != nil {
+		say("began", run.Metadata.Started.UTC().Format(time.RFC3339))
+	}
+	if n := build.InternalParameters.Against; n > 0 {
+		say("beware", s.In(terminal.Red, fmt.Sprintf("it was against %d rules of the checklist", n)))
+	}
+}
