@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/quantity"
 )
@@ -50,6 +51,7 @@ func Judge(p Package) []Breach {
 	j.processors()
 	j.permissions()
 	j.size()
+	j.own()
 	for i := range j.found {
 		j.accept(&j.found[i])
 	}
@@ -270,4 +272,33 @@ func (j *judge) size() {
 	j.add("grown", "See what has grown: piston inspect NEW --since OLD. Accept it when it is meant.",
 		"it has grown by %d per cent, from %s to %s; %d per cent are allowed%s", (j.Size-j.Last.Size)*100/j.Last.Size,
 		quantity.Bytes(j.Last.Size), quantity.Bytes(j.Size), growth, what)
+}
+
+// own holds the package against the app's own rules.
+func (j *judge) own() {
+	about := condition.Package{Kind: string(j.Kind), Platform: j.Platform, ID: j.ID, Label: j.Label, Version: j.Version,
+		Build: j.Facts.Build, Lowest: j.Lowest, Target: j.Target, Debuggable: j.Debuggable, Cleartext: j.Cleartext,
+		Permissions: names(j.Permissions), Processors: j.Processors, Languages: j.Languages, Schemes: j.Schemes, Size: j.Size,
+		Entitlements: j.Entitlements}
+	if j.Last != nil {
+		about.LastSize = j.Last.Size
+	}
+	for _, p := range j.Parts {
+		if p.Path != "" {
+			about.Files = append(about.Files, p.Path)
+		}
+	}
+	for _, r := range j.rules.Rule {
+		rule, err := condition.CompileRule(r.Holds)
+		holds := false
+		if err == nil {
+			holds, err = rule.Meets(about)
+		}
+		switch {
+		case err != nil: // what cannot be answered is not met
+			j.add(r.Name, "Mend the rule in piston/app.toml.", "%v", err)
+		case !holds:
+			j.add(r.Name, r.Fix, "%s", r.Says)
+		}
+	}
 }

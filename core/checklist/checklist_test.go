@@ -121,3 +121,20 @@ func TestWhatIsAcceptedPassesUntilItsDay(t *testing.T) {
 	p.Today = p.Today.AddDate(0, 0, 1)
 	assert.True(t, Failed(Judge(p)), "the day after it is over")
 }
+
+func TestOwnRulesAreHeldToo(t *testing.T) {
+	p := sound()
+	p.Parts = append(p.Parts, appfile.Part{Group: "assets", Path: "assets/app.js.map"})
+	p.App.Checklist.Rule = []definition.OwnRule{
+		{Name: "small", Holds: "size < 30000000 && last_size > 0", Says: "it is not small"},
+		{Name: "no-maps", Holds: `!files.within("**/*.map")`, Says: "source maps are inside", Fix: "Leave them out."},
+		{Name: "internet-only", Holds: `permissions.all(p, p == "INTERNET")`, Says: "it may do more"},
+		{Name: "asks", Holds: `entitlements["aps-environment"] == "production"`, Says: "no push"},
+	}
+	found := Judge(p)
+	assert.Equal(t, []string{"no-maps", "asks"}, rules(found))
+	assert.Equal(t, "source maps are inside", found[0].Message)
+	assert.Contains(t, found[1].Message, "cannot be answered", "a rule that fails is not met")
+	p.App.Checklist.Accept = []definition.Acceptance{{Rule: "no-maps", Reason: "for a week", Until: "2026-12-01"}}
+	assert.Equal(t, "for a week", Judge(p)[0].Accepted)
+}

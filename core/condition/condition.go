@@ -65,7 +65,7 @@ var Words = []Word{
 }
 
 var environment = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewEnv(
+	return cel.NewEnv(append(shared(),
 		cel.Variable("trigger", cel.StringType), cel.Variable("branch", cel.StringType), cel.Variable("tag", cel.StringType),
 		cel.Variable("target", cel.StringType), cel.Variable("trusted", cel.BoolType), cel.Variable("commit", cel.StringType),
 		cel.Variable("subject", cel.StringType), cel.Variable("author", cel.StringType),
@@ -73,13 +73,19 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable("input", cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable("variant", cel.MapType(cel.StringType, cel.StringType)),
 		cel.Variable("job", cel.MapType(cel.StringType, cel.StringType)),
+	)...)
+})
+
+// shared is what all expressions have besides names.
+func shared() []cel.EnvOption {
+	return []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true),
 		cel.ParserRecursionLimit(64), cel.ParserExpressionSizeLimit(MaxLength),
 		cel.Function("within",
 			cel.MemberOverload("list_within_glob", []*cel.Type{cel.ListType(cel.StringType), cel.StringType}, cel.BoolType,
 				cel.BinaryBinding(within))),
-	)
-})
+	}
+}
 
 // maxBraces bounds the braces of a glob, each of which multiplies the ways to match.
 const maxBraces = 3
@@ -137,7 +143,9 @@ type Condition struct {
 }
 
 // Compile checks an expression. The error is an *Error.
-func Compile(text string) (*Condition, error) {
+func Compile(text string) (*Condition, error) { return compile(environment, text) }
+
+func compile(environment func() (*cel.Env, error), text string) (*Condition, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{1, fmt.Sprintf("the condition has %d bytes; it may have %d", len(text), MaxLength)}
 	}
@@ -201,10 +209,14 @@ var ErrTooCostly = errors.New("the condition takes too much computing; make it s
 
 // Holds evaluates the expression.
 func (c *Condition) Holds(f Facts) (bool, error) {
-	value, _, err := c.program.Eval(map[string]any{
+	return c.holds(map[string]any{
 		"trigger": f.Trigger, "branch": f.Branch, "tag": f.Tag, "target": f.Target, "trusted": f.Trusted, "commit": f.Commit,
 		"subject": f.Subject, "author": f.Author, "changed": orEmpty(f.Changed), "input": orNone(f.Input),
 		"variant": orNone(f.Variant), "job": orNone(f.Job)})
+}
+
+func (c *Condition) holds(values map[string]any) (bool, error) {
+	value, _, err := c.program.Eval(values)
 	if err != nil {
 		if strings.Contains(err.Error(), "cost limit exceeded") {
 			return false, ErrTooCostly

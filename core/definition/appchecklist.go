@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/quantity"
 )
 
@@ -27,9 +28,33 @@ type AppChecklist struct {
 	Growth *int `toml:"growth"`
 	// Whether packages may speak unencrypted.
 	Cleartext bool `toml:"cleartext"`
+	// Rules of one's own.
+	Rule []OwnRule `toml:"rule"`
 	// What is accepted for a time although it is against a rule.
 	Accept []Acceptance `toml:"accept"`
 }
+
+// OwnRule is one that an app's packages must meet, besides those that are there.
+type OwnRule struct {
+	// What it is called.
+	//
+	//	[[app.almanac.checklist.rule]]
+	//	name = "no-maps"
+	//	holds = '!files.within("**/*.map")'
+	//	says = "source maps are inside"
+	//	fix = "Build with sourceMap = false."
+	Name string `toml:"name"`
+	// A condition (CEL) over what was found in a package: kind, platform, id, label, version, build, lowest, target,
+	// debuggable, cleartext, permissions, processors, languages, schemes, files, size, last_size, entitlements.
+	Holds string `toml:"holds"`
+	// What is wrong when it does not hold.
+	Says string `toml:"says"`
+	// How to mend it.
+	Fix string `toml:"fix"`
+}
+
+// maxRules bounds an app's own rules.
+const maxRules = 50
 
 // Acceptance lets something pass that is against a rule, until a day.
 type Acceptance struct {
@@ -85,9 +110,10 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 	if c.Target < 0 {
 		v.add("bad-value", fmt.Sprintf("target is %d", c.Target), "Write a level of Android, such as 34.", at("target")...)
 	}
+	own := v.ownRules(c.Rule, at)
 	for i, a := range c.Accept {
 		where := at("accept", fmt.Sprint(i))
-		if _, known := ListRules[a.Rule]; !known {
+		if _, known := ListRules[a.Rule]; !known && !own[a.Rule] {
 			v.add("bad-value", fmt.Sprintf("there is no rule %.40q", a.Rule), "docs/guide.md lists them.", where...)
 		}
 		if a.Reason == "" {
@@ -98,4 +124,29 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 				where...)
 		}
 	}
+}
+
+// ownRules checks an app's own rules, and gives their names.
+func (v *validator) ownRules(rules []OwnRule, at func(...string) []string) map[string]bool {
+	own := map[string]bool{}
+	if len(rules) > maxRules {
+		v.add("too-many", fmt.Sprintf("%d rules; an app may have %d", len(rules), maxRules), "Name fewer.", at("rule")...)
+		return own
+	}
+	for i, r := range rules {
+		where := func(key string) []string { return at("rule", fmt.Sprint(i), key) }
+		v.name(r.Name, "rule", where("name")...)
+		if _, known := ListRules[r.Name]; known || own[r.Name] {
+			v.add("bad-value", fmt.Sprintf("there is a rule %s already", r.Name), "Give it another name.", where("name")...)
+		}
+		own[r.Name] = true
+		if _, err := condition.CompileRule(r.Holds); err != nil {
+			v.add("bad-condition", err.Error(), `Write holds = 'size < 30000000', for example.`, where("holds")...)
+		}
+		if r.Says == "" {
+			v.add("bad-value", "it does not say what is wrong when it does not hold", "Add says = \"…\".", at("rule",
+				fmt.Sprint(i))...)
+		}
+	}
+	return own
 }
