@@ -110,7 +110,7 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 	if c.Target < 0 {
 		v.add("bad-value", fmt.Sprintf("target is %d", c.Target), "Write a level of Android, such as 34.", at("target")...)
 	}
-	own := v.ownRules(c.Rule, at)
+	own := ownRules(v, c.Rule, at)
 	for i, a := range c.Accept {
 		where := at("accept", fmt.Sprint(i))
 		if _, known := ListRules[a.Rule]; !known && !own[a.Rule] {
@@ -127,7 +127,7 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 }
 
 // ownRules checks an app's own rules, and gives their names.
-func (v *validator) ownRules(rules []OwnRule, at func(...string) []string) map[string]bool {
+func ownRules(v *validator, rules []OwnRule, at func(...string) []string) map[string]bool {
 	own := map[string]bool{}
 	if len(rules) > maxRules {
 		v.add("too-many", fmt.Sprintf("%d rules; an app may have %d", len(rules), maxRules), "Name fewer.", at("rule")...)
