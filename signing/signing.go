@@ -3,6 +3,7 @@
 package signing
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -121,7 +122,7 @@ func (t Target) Sign(ctx context.Context, o Options) (made Made, err error) {
 	}
 	if t.Kind == appfile.Bundle {
 		made = Made{Files: []string{to}, Schemes: []string{"v1"}}
-		return made, create(to, func(f *os.File) error { return jar.Bundle(a, f, o.Signer, o.By) })
+		return made, create(to, buffered(func(w io.Writer) error { return jar.Bundle(a, w, o.Signer, o.By) }))
 	}
 	var r apk.Result
 	err = create(to, func(f *os.File) (err error) {
@@ -172,7 +173,7 @@ func (t Target) ios(ctx context.Context, to string, o Options) (made Made, err e
 	if err != nil {
 		return made, err
 	}
-	return made, create(to, func(f *os.File) error { return bundle.Pack(app, name, f) })
+	return made, create(to, buffered(func(w io.Writer) error { return bundle.Pack(app, name, w) }))
 }
 
 // create makes a file that was not there: whole, or not at all.
@@ -201,6 +202,14 @@ func create(to string, write func(f *os.File) error) (err error) {
 		return err
 	}
 	return os.Remove(f.Name())
+}
+
+// buffered writes in large pieces what comes in many small ones.
+func buffered(write func(w io.Writer) error) func(f *os.File) error {
+	return func(f *os.File) error {
+		b := bufio.NewWriterSize(f, 1<<20)
+		return errors.Join(write(b), b.Flush())
+	}
 }
 
 // folder is an app that may be written in, and nowhere else.

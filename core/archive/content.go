@@ -6,6 +6,7 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"sync"
 )
 
 // Raw reads an entry's bytes as they lie in the archive.
@@ -17,9 +18,41 @@ func (a *Archive) Content(e *Entry) io.ReadCloser {
 	if e.Method == Stored {
 		c.in = io.NopCloser(a.Raw(e))
 	} else {
-		c.in = flate.NewReader(a.Raw(e))
+		c.in = inflate(a.Raw(e))
 	}
 	return c
+}
+
+// inflaters are used again: one has buffers larger than most entries.
+var inflaters sync.Pool
+
+// inflater gives itself back when it is closed.
+type inflater struct{ io.ReadCloser }
+
+func inflate(r io.Reader) io.ReadCloser {
+	if old, is := inflaters.Get().(io.ReadCloser); is && old.(flate.Resetter).Reset(r, nil) == nil {
+		return &inflater{old}
+	}
+	return &inflater{flate.NewReader(r)}
+}
+
+// Read implements io.Reader.
+func (i *inflater) Read(b []byte) (int, error) {
+	if i.ReadCloser == nil {
+		return 0, io.ErrClosedPipe
+	}
+	return i.ReadCloser.Read(b)
+}
+
+// Close implements io.Closer.
+func (i *inflater) Close() error {
+	if i.ReadCloser == nil {
+		return nil
+	}
+	err := i.ReadCloser.Close()
+	inflaters.Put(i.ReadCloser)
+	i.ReadCloser = nil
+	return err
 }
 
 // Read gives the whole of an entry that has at most so many bytes.

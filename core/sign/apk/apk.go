@@ -4,6 +4,7 @@
 package apk
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto"
@@ -59,12 +60,16 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 		return Result{}, err
 	}
 	var r Result
-	w := archive.NewWriter(&until{ctx, out})
+	buffer := bufio.NewWriterSize(&until{ctx, out}, chunk) // a package may have many small entries
+	w := archive.NewWriter(buffer)
 	w.Plain = true
 	if o.MinSDK < v2Since {
 		r.Schemes = append(r.Schemes, 1)
 	}
 	if err := writeEntries(in, w, s, o); err != nil {
+		return r, err
+	}
+	if err := buffer.Flush(); err != nil {
 		return r, err
 	}
 	entries := w.At()
