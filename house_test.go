@@ -34,8 +34,8 @@ var floors = map[string]int{
 // named is on floor 0, and the room itself above all.
 var corridors = map[string]map[string]int{
 	"core": {
-		"action": 1, "versionfile": 1, "identity": 1, "sign/jar": 1, "profile": 1,
-		"sign/macho": 2, "sign/apk": 2, "sign/bundle": 3, "appfile": 4, "checklist": 5,
+		"action": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
+		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5,
 		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},
 	"cli": {"terminal": 0},
