@@ -122,7 +122,7 @@ func (t Target) Sign(ctx context.Context, o Options) (made Made, err error) {
 	}
 	if t.Kind == appfile.Bundle {
 		made = Made{Files: []string{to}, Schemes: []string{"v1"}}
-		return made, create(to, buffered(func(w io.Writer) error { return jar.Bundle(a, w, o.Signer, o.By) }))
+		return made, create(to, buffered(func(w io.Writer) error { return jar.Bundle(ctx, a, w, o.Signer, o.By) }))
 	}
 	var r apk.Result
 	err = create(to, func(f *os.File) (err error) {

@@ -21,6 +21,18 @@ import { platforms } from '../versions';
 
 const kinds = { 'rsa-4096': 'RSA 4096', 'rsa-3072': 'RSA 3072', p256: 'P-256' } as const;
 
+function Pick<K extends string>(p: { label: string; of: Record<K, string>; value: K; set: (key: K) => void }) {
+  return (
+    <TextField select size="small" label={p.label} value={p.value} onChange={(e) => p.set(e.target.value as K)}>
+      {Object.entries<string>(p.of).map(([key, word]) => (
+        <MenuItem key={key} value={key}>
+          {word}
+        </MenuItem>
+      ))}
+    </TextField>
+  );
+}
+
 /** Has the service make a key. Nobody sees it. */
 function MakeKey({ project, close }: { project: string; close: () => void }) {
   const [name, setName] = useState('');
@@ -40,32 +52,8 @@ function MakeKey({ project, close }: { project: string; close: () => void }) {
         is taken over by piston identity take.
       </Typography>
       <TextField autoFocus size="small" label="Name" value={name} onChange={(e) => setName(e.target.value)} />
-      <TextField
-        select
-        size="small"
-        label="Platform"
-        value={platform}
-        onChange={(e) => setPlatform(e.target.value as keyof typeof platforms)}
-      >
-        {Object.entries(platforms).map(([key, word]) => (
-          <MenuItem key={key} value={key}>
-            {word}
-          </MenuItem>
-        ))}
-      </TextField>
-      <TextField
-        select
-        size="small"
-        label="Key"
-        value={algorithm}
-        onChange={(e) => setAlgorithm(e.target.value as keyof typeof kinds)}
-      >
-        {Object.entries(kinds).map(([key, word]) => (
-          <MenuItem key={key} value={key}>
-            {word}
-          </MenuItem>
-        ))}
-      </TextField>
+      <Pick label="Platform" of={platforms} value={platform} set={setPlatform} />
+      <Pick label="Key" of={kinds} value={algorithm} set={setAlgorithm} />
     </FormDialog>
   );
 }

@@ -66,7 +66,7 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 	if o.MinSDK < v2Since {
 		r.Schemes = append(r.Schemes, 1)
 	}
-	if err := writeEntries(in, w, s, o); err != nil {
+	if err := writeEntries(ctx, in, w, s, o); err != nil {
 		return r, err
 	}
 	if err := buffer.Flush(); err != nil {
@@ -113,12 +113,12 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 }
 
 // writeEntries copies them, while those of scheme v1 are summed; what that makes comes last.
-func writeEntries(in *archive.Archive, w *archive.Writer, s sign.Signer, o Options) error {
+func writeEntries(ctx context.Context, in *archive.Archive, w *archive.Writer, s sign.Signer, o Options) error {
 	var files []jar.File
 	var both errgroup.Group
 	if o.MinSDK < v2Since {
 		both.Go(func() (err error) {
-			files, err = signEntries(in, s, o)
+			files, err = signEntries(ctx, in, s, o)
 			return err
 		})
 	}
@@ -143,7 +143,7 @@ func writeEntries(in *archive.Archive, w *archive.Writer, s sign.Signer, o Optio
 }
 
 // signEntries makes the files of scheme v1.
-func signEntries(in *archive.Archive, s sign.Signer, o Options) ([]jar.File, error) {
+func signEntries(ctx context.Context, in *archive.Archive, s sign.Signer, o Options) ([]jar.File, error) {
 	hash := crypto.SHA256
 	if o.MinSDK < sha256Since {
 		if hash = crypto.SHA1; s.Elliptic() {
@@ -151,7 +151,7 @@ func signEntries(in *archive.Archive, s sign.Signer, o Options) ([]jar.File, err
 				"sign with an RSA key", sha256Since)
 		}
 	}
-	return jar.Sign(in, s, jar.Options{Hash: hash, Schemes: "2, 3", By: o.By})
+	return jar.Sign(ctx, in, s, jar.Options{Hash: hash, Schemes: "2, 3", By: o.By})
 }
 
 // alignment is where an entry may begin that is not packed.

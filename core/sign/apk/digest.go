@@ -4,8 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"io"
-	"runtime"
-	"sync"
+
+	"gentlepiston.example/piston/core/sign"
 )
 
 // chunk is the size of the pieces that are summed by themselves.
@@ -32,7 +32,7 @@ func contentDigest(ctx context.Context, sections []section) ([]byte, error) {
 		}
 	}
 	sums := make([]byte, len(pieces)*sha256.Size)
-	err := each(ctx, len(pieces), chunk, func(i int, buffer []byte) error {
+	err := sign.Each(ctx, len(pieces), chunk, func(i int, buffer []byte) error {
 		p := pieces[i]
 		n := min(chunk, p.size-p.at)
 		if _, err := p.r.ReadAt(buffer[:n], p.at); err != nil && err != io.EOF {
@@ -48,34 +48,4 @@ func contentDigest(ctx context.Context, sections []section) ([]byte, error) {
 	h.Write(append([]byte{0x5a}, number(uint32(len(pieces)))...))
 	h.Write(sums)
 	return h.Sum(nil), err
-}
-
-// each does something for each of n, on all processors; who does has a buffer of its own.
-func each(ctx context.Context, n, room int, do func(i int, buffer []byte) error) error {
-	workers := runtime.GOMAXPROCS(0)
-	errs, next, left := make([]error, workers), make(chan int), sync.WaitGroup{}
-	for w := range workers {
-		left.Go(func() {
-			buffer := make([]byte, room)
-			for i := range next {
-				if errs[w] == nil {
-					errs[w] = do(i, buffer)
-				}
-			}
-		})
-	}
-	for i := range n {
-		if ctx.Err() != nil {
-			break
-		}
-		next <- i
-	}
-	close(next)
-	left.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return context.Cause(ctx)
 }

@@ -15,7 +15,7 @@ func tree(ctx context.Context, r io.ReaderAt, size int64) (levels, root []byte, 
 	pages := int((size + pageSize - 1) / pageSize)
 	const many = 256 // pages at a time
 	level := make([]byte, pages*sha256.Size)
-	err = each(ctx, (pages+many-1)/many, many*pageSize, func(i int, buffer []byte) error {
+	err = sign.Each(ctx, (pages+many-1)/many, many*pageSize, func(i int, buffer []byte) error {
 		at := int64(i) * many * pageSize
 		n := min(many*pageSize, size-at)
 		if _, err := r.ReadAt(buffer[:n], at); err != nil && err != io.EOF {

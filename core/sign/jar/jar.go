@@ -5,16 +5,16 @@ package jar
 
 import (
 	"bytes"
+	"context"
 	"crypto"
 	_ "crypto/sha1" // what Android before 4.3 knows
 	_ "crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"path"
-	"runtime"
 	"strings"
-	"sync"
 
 	"github.com/smallstep/pkcs7"
 
@@ -58,7 +58,7 @@ func Belongs(entry string) bool {
 }
 
 // Sign makes the files of a signature over all entries but folders and former signatures.
-func Sign(a *archive.Archive, s sign.Signer, o Options) ([]File, error) {
+func Sign(ctx context.Context, a *archive.Archive, s sign.Signer, o Options) ([]File, error) {
 	var entries []*archive.Entry
 	left := int64(maxUnpacked)
 	for _, e := range a.Entries() {
@@ -73,7 +73,7 @@ func Sign(a *archive.Archive, s sign.Signer, o Options) ([]File, error) {
 		}
 		entries = append(entries, e)
 	}
-	sums, err := digests(a, entries, o.Hash)
+	sums, err := digests(ctx, a, entries, o.Hash)
 	if err != nil {
 		return nil, err
 	}
@@ -142,36 +142,16 @@ func digest(hash crypto.Hash, b []byte) string {
 	return base64.StdEncoding.EncodeToString(h.Sum(nil))
 }
 
-// digests gives the sums of entries, several at a time.
-func digests(a *archive.Archive, entries []*archive.Entry, hash crypto.Hash) ([]string, error) {
-	sums, errs := make([]string, len(entries)), make([]error, runtime.GOMAXPROCS(0))
-	next, left := make(chan int), sync.WaitGroup{}
-	for w := range errs {
-		left.Go(func() {
-			h, buffer := hash.New(), make([]byte, 128<<10)
-			for i := range next {
-				if errs[w] != nil {
-					continue
-				}
-				h.Reset()
-				content := a.Content(entries[i])
-				_, errs[w] = io.CopyBuffer(h, content, buffer)
-				content.Close()
-				sums[i] = base64.StdEncoding.EncodeToString(h.Sum(nil))
-			}
-		})
-	}
-	for i := range entries {
-		next <- i
-	}
-	close(next)
-	left.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
-		}
-	}
-	return sums, nil
+// digests gives the sums of entries.
+func digests(ctx context.Context, a *archive.Archive, entries []*archive.Entry, hash crypto.Hash) ([]string, error) {
+	sums := make([]string, len(entries))
+	err := sign.Each(ctx, len(entries), 128<<10, func(i int, buffer []byte) error {
+		h, content := hash.New(), a.Content(entries[i])
+		_, err := io.CopyBuffer(h, content, buffer)
+		sums[i] = base64.StdEncoding.EncodeToString(h.Sum(nil))
+		return errors.Join(err, content.Close())
+	})
+	return sums, err
 }
 
 // lineLength is the most bytes of a line; what is longer goes on in the next, after a space.
@@ -193,11 +173,11 @@ func attribute(b *bytes.Buffer, key, value string) {
 }
 
 // Bundle signs an app bundle: all that is in it, and nothing lies between its entries and its directory.
-func Bundle(in *archive.Archive, out io.Writer, s sign.Signer, by string) error {
+func Bundle(ctx context.Context, in *archive.Archive, out io.Writer, s sign.Signer, by string) error {
 	if err := s.Check(); err != nil {
 		return err
 	}
-	files, err := Sign(in, s, Options{Hash: crypto.SHA256, By: by})
+	files, err := Sign(ctx, in, s, Options{Hash: crypto.SHA256, By: by})
 	if err != nil {
 		return err
 	}

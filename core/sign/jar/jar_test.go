@@ -2,6 +2,7 @@ package jar
 
 import (
 	"bytes"
+	"context"
 	"crypto"
 	"crypto/sha256"
 	"encoding/base64"
@@ -63,7 +64,7 @@ func TestEachEntryIsInTheManifestAndThatIsSigned(t *testing.T) {
 	a := packed(t, "classes.dex", long, "META-INF/OLD.RSA", "META-INF/MANIFEST.MF", "META-INF/services/x", "dir/")
 	for _, kind := range []identity.Algorithm{identity.RSA3072, identity.P256} {
 		s := signer(t, kind)
-		files, err := Sign(a, s, Options{Hash: crypto.SHA256, Schemes: "2, 3", By: "test"})
+		files, err := Sign(context.Background(), a, s, Options{Hash: crypto.SHA256, Schemes: "2, 3", By: "test"})
 		require.NoError(t, err)
 		require.Len(t, files, 3)
 		manifest, file := sections(t, files[0].Content), sections(t, files[1].Content)
@@ -91,16 +92,16 @@ func TestEachEntryIsInTheManifestAndThatIsSigned(t *testing.T) {
 func TestABundleIsSignedAgainTheSame(t *testing.T) {
 	s := signer(t, identity.RSA3072)
 	var once, again bytes.Buffer
-	require.NoError(t, Bundle(packed(t, "BundleConfig.pb", "base/dex/classes.dex"), &once, s, "test"))
+	require.NoError(t, Bundle(context.Background(), packed(t, "BundleConfig.pb", "base/dex/classes.dex"), &once, s, "test"))
 	a, err := archive.Open(bytes.NewReader(once.Bytes()), int64(once.Len()))
 	require.NoError(t, err)
-	require.NoError(t, Bundle(a, &again, s, "test"))
+	require.NoError(t, Bundle(context.Background(), a, &again, s, "test"))
 	assert.Equal(t, once.Bytes(), again.Bytes())
 	assert.NotNil(t, a.Find("META-INF/PISTON.RSA"))
 }
 
 func TestWhatAManifestCannotSayIsRefused(t *testing.T) {
-	_, err := Sign(packed(t, "a\r\nName: b"), signer(t, identity.P256), Options{Hash: crypto.SHA256})
+	_, err := Sign(context.Background(), packed(t, "a\r\nName: b"), signer(t, identity.P256), Options{Hash: crypto.SHA256})
 	assert.ErrorContains(t, err, "line break")
-	assert.ErrorContains(t, Bundle(packed(t, "a"), &bytes.Buffer{}, sign.Signer{}, ""), "no key")
+	assert.ErrorContains(t, Bundle(context.Background(), packed(t, "a"), &bytes.Buffer{}, sign.Signer{}, ""), "no key")
 }

@@ -8,8 +8,6 @@ import (
 	"encoding/asn1"
 	"io"
 	"math"
-	"runtime"
-	"sync"
 
 	"github.com/smallstep/pkcs7"
 	"howett.net/plist"
@@ -140,38 +138,23 @@ func (l *laid) directory(ctx context.Context) ([]byte, error) {
 	return append(b, sums...), err
 }
 
-// pageHashes sums all pages, on all processors; the last may be shorter.
+// pageHashes sums all pages; the last may be shorter.
 func pageHashes(ctx context.Context, r io.ReaderAt, size int64) ([]byte, error) {
 	const many = 256 * pageSize
 	sums := make([]byte, up(size, pageSize)/pageSize*sha256.Size)
-	workers := runtime.GOMAXPROCS(0)
-	errs, next, left := make([]error, workers), make(chan int64), sync.WaitGroup{}
-	for w := range workers {
-		left.Go(func() {
-			buffer := make([]byte, many)
-			for at := range next {
-				n := min(many, size-at)
-				if _, err := r.ReadAt(buffer[:n], at); err != nil && err != io.EOF {
-					errs[w] = err
-				}
-				for p := int64(0); p < n; p += pageSize {
-					sum := sha256.Sum256(buffer[p:min(p+pageSize, n)])
-					copy(sums[(at+p)/pageSize*sha256.Size:], sum[:])
-				}
-			}
-		})
-	}
-	for at := int64(0); at < size && ctx.Err() == nil; at += many {
-		next <- at
-	}
-	close(next)
-	left.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
+	err := sign.Each(ctx, int(up(size, many)/many), many, func(i int, buffer []byte) error {
+		at := int64(i) * many
+		n := min(many, size-at)
+		if _, err := r.ReadAt(buffer[:n], at); err != nil && err != io.EOF {
+			return err
 		}
-	}
-	return sums, context.Cause(ctx)
+		for p := int64(0); p < n; p += pageSize {
+			sum := sha256.Sum256(buffer[p:min(p+pageSize, n)])
+			copy(sums[(at+p)/pageSize*sha256.Size:], sum[:])
+		}
+		return nil
+	})
+	return sums, err
 }
 
 // The signed attributes in which the hashes of directories stand: as a property list, and by their algorithm.
