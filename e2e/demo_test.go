@@ -195,6 +195,7 @@ func checkConsole(t *testing.T, s *server) {
 	require.Eventually(t, func() bool { _, err := os.Stat(apk); return err == nil }, 10*time.Second, 50*time.Millisecond)
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
 
+	checkPackagePages(do, address)
 	do("what was handed out", chromedp.Navigate(address+"/tidewick/versions"), chromedp.WaitVisible(`//b[text()="1.5.0"]`),
 		shows("almanac for iOS"), shows("minor"))
 	do("a store had more", chromedp.Click(`//button[@aria-label="Set floor of almanac for Android"]`),

@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
@@ -431,4 +432,25 @@ func checkProvenance(t *testing.T, s *server, apk string) {
 	out, code = verify()
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "was not signed by this key, or was changed since")
+}
+
+// checkPackagePages walks through what the console tells of packages and identities.
+func checkPackagePages(do func(what string, actions ...chromedp.Action), address string) {
+	do("the packages, newest first", chromedp.Navigate(address+"/tidewick/packages"),
+		chromedp.WaitVisible(`//a[text()="tidewick.apk"]`), shows("2 against"), shows("meets all"))
+	do("found again by the kind", chromedp.Navigate(address+"/tidewick/packages?kind=ipa"),
+		chromedp.WaitVisible(`//a[text()="Tidewick.ipa"]`), chromedp.WaitNotPresent(`//a[text()="tidewick.apk"]`))
+	do("one that was stopped", chromedp.Navigate(address+"/tidewick/packages/6"),
+		chromedp.WaitVisible(`//section[@aria-label="Checklist"]`), shows("permission-added"), shows("185 times as much"),
+		shows("assets/north-coast.bin"), shows("ACCESS_FINE_LOCATION"))
+	do("into its size", chromedp.Click(`//section[@aria-label="What the size is made of"]//button[.//b[text()="assets"]]`),
+		chromedp.WaitVisible(`//nav[@aria-label="Where in the package"]/button[text()="assets"]`),
+		chromedp.Click(`//nav[@aria-label="Where in the package"]/button[text()="all"]`),
+		chromedp.WaitVisible(`//section[@aria-label="What the size is made of"]//b[text()="native"]`))
+	do("keys: up to the packages", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[text()="Packages"]`))
+	do("the identities", chromedp.Navigate(address+"/tidewick/identities"), chromedp.WaitVisible(`//b[text()="harbour-store"]`),
+		shows("no copy of the key yet"), shows("pipeline release; branch main"), shows("Signatures that were given"))
+	do("make a key", chromedp.Click(`//button[contains(., "Make a key")]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Name")]/following::input[1]`, "spare"),
+		chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitVisible(`//b[text()="spare"]`))
 }
