@@ -76,6 +76,7 @@ bench: install build
 # What make test does in a short form, at length.
 soak: install-test build
 	PISTON_FUZZ_REQUESTS=100000 $(GO) test -timeout 2h -count=1 -run TestNoRequestIsTheServersFault -v ./httpapi
+	PISTON_MUTATIONS=3000000 $(GO) test -timeout 6h -count=1 -run 'DoesHarm|IsAnotherKind' ./core/...
 	PISTON_RAISES=1000 $(GO) test -timeout 2h -count=1 -run TestServersThatAreKilledWhileRunsRaise -v ./service
 	PISTON_KILLS=200 PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 2h -count=1 -run TestKillsUnderLoad -v ./e2e
 

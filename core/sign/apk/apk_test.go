@@ -22,6 +22,7 @@ import (
 
 	"gentlepiston.example/piston/core/archive"
 	"gentlepiston.example/piston/core/identity"
+	"gentlepiston.example/piston/core/mutate"
 	"gentlepiston.example/piston/core/sign"
 )
 
@@ -246,19 +247,14 @@ func TestWhatCannotBeSignedSaysWhy(t *testing.T) {
 
 func TestNoSigningBlockDoesHarm(t *testing.T) {
 	file, _ := signed(t, unsigned(t, 500), signer(t), Options{MinSDK: 24, By: "test"})
-	r := mathrand.New(mathrand.NewPCG(3, 4))
 	directory := int(binary.LittleEndian.Uint32(file[len(file)-6:]))
 	read := 0
-	for range 10_000 {
-		b := bytes.Clone(file)
-		for range 1 + r.IntN(4) {
-			b[directory-1-r.IntN(4096)] = byte(r.Uint32())
-		}
+	mutate.Each(t, file, func(r *mathrand.Rand) int { return directory - 1 - r.IntN(4096) }, func(b []byte) {
 		a, err := archive.Open(bytes.NewReader(b), int64(len(b)))
 		require.NoError(t, err)
 		if _, err := ReadBlock(a, bytes.NewReader(b)); err == nil {
 			read++
 		}
-	}
+	})
 	assert.NotZero(t, read)
 }
