@@ -267,3 +267,68 @@ func TestARotationOfTheMasterEncryptsKeysAnew(t *testing.T) {
 	_, err = s.Identities.Sign(context.WithoutCancel(asItself(t)), attempt, toSign(i, "net.tide"))
 	assert.NoError(t, err)
 }
+
+func TestASignatureThatTheDatabaseRefusesIsNotGiven(t *testing.T) {
+	s, db := openFailing(t)
+	r := addRepository(t, s)
+	r.commit(map[string]string{"piston/p.toml": signs, "piston/q.toml": looks,
+		"piston/app.toml": "[app.tide]\nandroid = \"net.tide\"\n"})
+	_, err := s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "p"})
+	require.NoError(t, err)
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	_, err = s.Intake.StartRun(asItself(t), "app", "ada", api.StartRun{Pipeline: "q"})
+	require.NoError(t, err)
+	looking, _ := claim(t, s)
+	require.NotNil(t, looking)
+	key := api.NewIdentity{Platform: "android", Make: &api.MakeKey{Algorithm: identity.P256, Name: "tide", Years: 30}}
+	var i api.Identity
+	for _, step := range []struct {
+		what string
+		do   func(ctx context.Context) error
+	}{
+		{"a key", func(ctx context.Context) error {
+			_, err := s.Identities.SetIdentity(ctx, "app", "ada", "play", key)
+			return err
+		}},
+		{"what it is for", func(ctx context.Context) error {
+			note := "at the store"
+			_, err := s.Identities.ChangeIdentity(ctx, "app", "play", api.IdentitySettings{Note: &note})
+			return err
+		}},
+		{"a copy", func(ctx context.Context) error {
+			_, err := s.Identities.ExportIdentity(ctx, "app", "ada", "play", api.IdentityExport{Passphrase: "ebb and flood"})
+			return err
+		}},
+		{"by whom", func(ctx context.Context) error {
+			_, err := s.Identities.IdentityFor(ctx, w.Attempt, asking("android", "net.tide"))
+			return err
+		}},
+		{"a signature", func(ctx context.Context) (err error) {
+			if i.Name == "" {
+				i, err = s.Identities.Identity(asItself(t), "app", "play")
+				require.NoError(t, err)
+			}
+			_, err = s.Identities.Sign(ctx, w.Attempt, toSign(i, "net.tide"))
+			return err
+		}},
+		{"another certificate", func(ctx context.Context) error {
+			return s.Identities.AllowCertificate(ctx, "app", api.AllowCertificate{Platform: "android", App: "net.tide",
+				Fingerprint: i.Fingerprints.SHA256})
+		}},
+		{"what is in a package", func(ctx context.Context) error {
+			_, err := s.Packages.Judge(ctx, looking.Attempt, api.PackagesSeen{Step: 1,
+				Packages: []api.PackageSeen{seenAPK(100)}})
+			return err
+		}},
+		{"the key of statements", func(ctx context.Context) error {
+			_, err := s.Packages.PublicKey(ctx)
+			return err
+		}},
+	} {
+		eachStatement(t, db, step.what, step.do)
+	}
+	page, err := s.Identities.Signatures(asItself(t), "app", api.SignatureFilter{Limit: 100})
+	require.NoError(t, err)
+	assert.NotEmpty(t, page.Signatures)
+}
