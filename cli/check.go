@@ -94,7 +94,7 @@ func printCheck(c *cli.Command, result check.Result, note string) error {
 	w, found := terminal.Out(c), result.All()
 	switch {
 	case c.Bool("sarif"):
-		return writeSARIF(w, found)
+		return writeSARIF(w, "piston check", meanings(), found)
 	case c.Bool("json"):
 		files := []string{}
 		for _, f := range result.Files {
@@ -133,11 +133,8 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// writeSARIF writes findings by the Static Analysis Results Interchange Format (OASIS SARIF 2.1.0).
-func writeSARIF(w io.Writer, found []definition.Finding) error {
-	doc := report.NewV210Report()
-	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(sarif.NewToolComponent().WithName("piston " +
-		"check"))).WithColumnKind("unicodeCodePoints")
+// meanings are what the codes of a check mean.
+func meanings() map[string]string {
 	means := map[string]string{}
 	for _, k := range check.Codes {
 		means[k.Name] = k.Means
@@ -145,6 +142,14 @@ func writeSARIF(w io.Writer, found []definition.Finding) error {
 	for _, k := range definition.Codes {
 		means[k.Name] = k.Means
 	}
+	return means
+}
+
+// writeSARIF writes findings by the Static Analysis Results Interchange Format (OASIS SARIF 2.1.0).
+func writeSARIF(w io.Writer, tool string, means map[string]string, found []definition.Finding) error {
+	doc := report.NewV210Report()
+	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(sarif.NewToolComponent().WithName(tool))).
+		WithColumnKind("unicodeCodePoints")
 	for _, f := range found {
 		run.AddRule(f.Code).WithShortDescription(sarif.NewMultiformatMessageString().WithText(means[f.Code]))
 		text := f.Message

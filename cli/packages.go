@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/checklist"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/record"
 )
@@ -32,6 +33,7 @@ func packagesCommand() *cli.Command {
 			&cli.Int64Flag{Name: "run", Usage: "only of this run", HideDefault: true},
 			&cli.Int64Flag{Name: "before", Usage: "what a page before said under More", HideDefault: true},
 			&cli.BoolFlag{Name: "provenance", Usage: "of one: answer with a signed statement from what it was built"},
+			&cli.BoolFlag{Name: "sarif", Usage: "of one: answer with what the checklist says in SARIF 2.1.0"},
 			&cli.IntFlag{Name: "parts", Usage: "of one: how many of the largest files are shown", Value: 8},
 			terminal.LimitFlag(20, 500), terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -89,8 +91,11 @@ func showOnePackage(ctx context.Context, c *cli.Command, cl *client.Client, proj
 		return err
 	}
 	p, err := cl.Package(ctx, project, record.PackageID(n))
-	if err != nil || c.Bool("json") {
+	if err != nil || c.Bool("json") && !c.Bool("sarif") {
 		return terminal.OrJSON(c, p, err)
+	}
+	if c.Bool("sarif") {
+		return checklistSARIF(c, p)
 	}
 	s := terminal.NewScreen(terminal.Out(c))
 	s.Line("%s  %s", s.In(terminal.Strong, p.File), s.In(terminal.Faint, fmt.Sprintf("run %d, %s of %s, %.12s, SHA-256 %s",
@@ -119,4 +124,17 @@ func showChecklist(s *terminal.Screen, list []checklist.Breach) {
 		s.Line("%s %s %s", s.In(terminal.Red, "error:"), f.Message, s.In(terminal.Faint, "["+f.Rule+"]"))
 		s.Line("    %s", f.Fix)
 	}
+}
+
+// checklistSARIF answers with what is against a rule as an error, and what is accepted as a warning.
+func checklistSARIF(c *cli.Command, p api.PackageDetail) error {
+	var found []definition.Finding
+	for _, b := range p.Checklist {
+		f := definition.Finding{Code: b.Rule, Severity: definition.Error, File: b.File, Message: b.Message, Fix: b.Fix}
+		if b.Accepted != "" {
+			f.Severity, f.Fix = definition.Warning, fmt.Sprintf("Accepted until %s: %s", b.Until, b.Accepted)
+		}
+		found = append(found, f)
+	}
+	return writeSARIF(terminal.Out(c), "piston checklist", definition.ListRules, found)
 }

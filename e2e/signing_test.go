@@ -371,6 +371,14 @@ files = ["out/*"]
 	require.Zero(t, code, out)
 	assert.Contains(t, out, "assets/tides.bin")
 	assert.Contains(t, out, "[grown]")
+	out, code = s.piston(t, "", "packages", "leaves", fmt.Sprint(page.Packages[0].ID), "--sarif")
+	require.Zero(t, code, out)
+	var report struct {
+		Runs []struct{ Results []struct{ RuleID, Level string } }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &report))
+	require.Len(t, report.Runs[0].Results, 1)
+	assert.Equal(t, "error", report.Runs[0].Results[0].Level)
 
 	made() // a second key
 	r.commit("As it was", map[string]string{"tide.apk": apkOf(t, "", 60_000)})
@@ -440,6 +448,8 @@ func checkPackagePages(do func(what string, actions ...chromedp.Action), address
 		chromedp.WaitVisible(`//a[text()="tidewick.apk"]`), shows("2 against"), shows("meets all"))
 	do("found again by the kind", chromedp.Navigate(address+"/tidewick/packages?kind=ipa"),
 		chromedp.WaitVisible(`//a[text()="Tidewick.ipa"]`), chromedp.WaitNotPresent(`//a[text()="tidewick.apk"]`))
+	do("on its run's page, too", chromedp.Navigate(address+"/tidewick/16"),
+		chromedp.WaitVisible(`//section[@aria-label="Packages"]//a[text()="tidewick.apk"]`), shows("2 against"))
 	do("one that was stopped", chromedp.Navigate(address+"/tidewick/packages/6"),
 		chromedp.WaitVisible(`//section[@aria-label="Checklist"]`), shows("permission-added"), shows("185 times as much"),
 		shows("assets/north-coast.bin"), shows("ACCESS_FINE_LOCATION"))

@@ -11,17 +11,11 @@ import { api, take, type Package } from '../api/client';
 import { useKeys } from '../keys';
 import { Choice } from '../parts/Choice';
 import { List } from '../parts/List';
+import { Says } from '../parts/Says';
 import { ago, size } from '../text';
 import { mono } from '../theme';
 
 const kinds = { apk: 'APK', 'app-bundle': 'app bundle', ipa: 'IPA' } as const;
-
-/** What the checklist says of one, in short: always a word, never colour alone. */
-function Says({ of }: { of: Package }) {
-  if (of.failed > 0) return <Box sx={{ color: 'state.bad', fontWeight: 600 }}>✗ {of.failed} against</Box>;
-  if (of.findings > 0) return <Box sx={{ color: 'state.late' }}>○ {of.findings} accepted</Box>;
-  return <Box sx={{ color: 'state.good' }}>✓ meets all</Box>;
-}
 
 function cells(p: Package, project: string) {
   const of = `/${encodeURIComponent(project)}`;

@@ -10,6 +10,7 @@ import { Artifacts } from '../parts/Artifacts';
 import { FailurePanel, Findings, OnlyReported } from '../parts/FailurePanel';
 import { LogView } from '../parts/LogView';
 import { Notes } from '../parts/Notes';
+import { RunPackages } from '../parts/RunPackages';
 import { SincePanel } from '../parts/SincePanel';
 import { Timeline } from '../parts/Timeline';
 import { RunHead } from '../run/RunHead';
@@ -106,6 +107,7 @@ export default function RunPage() {
             }}
           >
             <Timeline run={run} now={now} place={place} select={select} />
+            <RunPackages run={run} />
             <Artifacts run={run} />
           </Box>
           <Box
