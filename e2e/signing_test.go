@@ -374,7 +374,9 @@ files = ["out/*"]
 	out, code = s.piston(t, "", "packages", "leaves", fmt.Sprint(page.Packages[0].ID), "--sarif")
 	require.Zero(t, code, out)
 	var report struct {
-		Runs []struct{ Results []struct{ RuleID, Level string } }
+		Runs []struct {
+			Results []struct{ RuleID, Level string }
+		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &report))
 	require.Len(t, report.Runs[0].Results, 1)
