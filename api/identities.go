@@ -11,6 +11,8 @@ import (
 // NewIdentity sets an identity's key: one that is made here, or one that is taken over. Exactly one of both is said.
 type NewIdentity struct {
 	Platform string `json:"platform" enum:"android,ios"`
+	// Make a key here that follows the one that is there, whose key proves it (Android). Only with make.
+	Rotate bool `json:"rotate,omitempty"`
 	// Make a key here.
 	Make *MakeKey `json:"make,omitempty"`
 	// Take the key of a file over: PKCS #12, JKS or PEM.
@@ -55,6 +57,8 @@ type Identity struct {
 	Fingerprints identity.Fingerprints `json:"fingerprints"`
 	// Its certificates, as PEM.
 	Certificates string `json:"certificates"`
+	// The SHA-256 of the certificates of former keys that this one was proven to follow, the oldest first.
+	Follows []string `json:"follows,omitempty"`
 	// Whether the key was made here.
 	Made bool      `json:"made"`
 	Set  time.Time `json:"set"`
@@ -162,6 +166,15 @@ type SigningIdentity struct {
 	Revision     int      `json:"revision"`
 	Certificates string   `json:"certificates"` // PEM, its own first
 	Profiles     [][]byte `json:"profiles"`
+	// Where the key was rotated: the oldest one, for devices that know nothing of that, and the proof.
+	Former  *FormerKey `json:"former,omitempty"`
+	Lineage []byte     `json:"lineage,omitempty"`
+}
+
+// FormerKey is a key that an identity had before.
+type FormerKey struct {
+	Revision     int    `json:"revision"`
+	Certificates string `json:"certificates"` // PEM, its own first
 }
 
 // SignatureRequest asks for a signature over a digest.

@@ -33,8 +33,8 @@ type JudgedPackage struct {
 	ID   record.PackageID `json:"id"`
 	File string           `json:"file"`
 	// The number of the run that made the one it was compared with; absent when there was none.
-	LastRun  record.RunNumber    `json:"last_run,omitempty"`
-	LastSize int64               `json:"last_size,omitempty"`
+	LastRun  record.RunNumber   `json:"last_run,omitempty"`
+	LastSize int64              `json:"last_size,omitempty"`
 	Findings []checklist.Breach `json:"findings"`
 }
 
@@ -82,7 +82,7 @@ type PackagePage struct {
 // PackageDetail is all that is known of one.
 type PackageDetail struct {
 	Package
-	Facts     appfile.Facts       `json:"facts"`
+	Facts     appfile.Facts      `json:"facts"`
 	Checklist []checklist.Breach `json:"checklist"`
 	// The one before it, of the same kind; absent when there is none.
 	Since *PackageSince `json:"since,omitempty"`

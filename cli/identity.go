@@ -57,6 +57,19 @@ func identityCommand() *cli.Command {
 				Action: terminal.Asking(makeIdentity, "PROJECT", "NAME"),
 			},
 			{
+				Name: "rotate", Usage: "make a key that follows the one that is there, with a proof of that",
+				ArgsUsage: "PROJECT NAME",
+				Description: "Of Android. Devices from Android 9 take an app that is signed by the new key for the same one; " +
+					"older ones, and what was\nuploaded to a store, go by the first key, which stays.\n\n" +
+					terminal.Example("piston identity rotate tidewick play"),
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "key", Usage: "rsa-4096, rsa-3072 or p256", Value: string(identity.RSA4096)},
+					&cli.StringFlag{Name: "subject", Usage: "the name in the certificate", DefaultText: "PROJECT NAME"},
+					&cli.IntFlag{Name: "years", Usage: "how long the certificate is good", Value: identity.DefaultYears},
+					terminal.JSONFlag},
+				Action: terminal.Asking(rotateIdentity, "PROJECT", "NAME"),
+			},
+			{
 				Name: "take", Usage: "take a key over from a file", ArgsUsage: "PROJECT NAME FILE",
 				Description: "A PKCS #12, JKS or PEM file. Its password is asked for, or the first line of standard input.\n\n" +
 					terminal.Example("piston identity take tidewick play upload.jks --alias upload --platform android"),
@@ -151,17 +164,28 @@ func whatFor(c *cli.Command) *api.IdentitySettings {
 	return &in
 }
 
+// keyToMake is what the flags say of a key.
+func keyToMake(c *cli.Command, args []string) *api.MakeKey {
+	subject := c.String("subject")
+	if subject == "" {
+		subject = args[0] + " " + args[1]
+	}
+	return &api.MakeKey{Algorithm: identity.Algorithm(c.String("key")), Name: subject, Years: c.Int("years")}
+}
+
 func makeIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	platform, err := platformOf(c)
 	if err != nil {
 		return err
 	}
-	subject := c.String("subject")
-	if subject == "" {
-		subject = args[0] + " " + args[1]
-	}
 	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: platform, Settings: whatFor(c),
-		Make: &api.MakeKey{Algorithm: identity.Algorithm(c.String("key")), Name: subject, Years: int(c.Int("years"))}})
+		Make: keyToMake(c, args)})
+	return oneIdentity(c, i, err)
+}
+
+func rotateIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: "android", Rotate: true,
+		Make: keyToMake(c, args)})
 	return oneIdentity(c, i, err)
 }
 
@@ -218,6 +242,9 @@ func oneIdentity(c *cli.Command, i api.Identity, err error) error {
 	s.Line("  %-9s%s, %s, until %s", "key", i.Key, i.Subject, i.Ends.Format(time.DateOnly))
 	s.Line("  %-9s%s", "SHA-256", i.Fingerprints.SHA256)
 	s.Line("  %-9s%s", "SHA-1", i.Fingerprints.SHA1)
+	for _, former := range i.Follows {
+		s.Line("  %-9s%s", "follows", s.In(terminal.Faint, former))
+	}
 	s.Line("  %-9s%s", "for", identityFor(i))
 	for _, p := range i.Profiles {
 		s.Line("  %-9s%s, for %s of %s, until %s", "profile", p.Name, p.App, p.Team, p.Ends.Format(time.DateOnly))

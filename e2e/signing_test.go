@@ -466,3 +466,42 @@ func checkPackagePages(do func(what string, actions ...chromedp.Action), address
 		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Name")]/following::input[1]`, "spare"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitVisible(`//b[text()="spare"]`))
 }
+
+func TestARotatedKeySignsForOldAndNewDevices(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "rotates", map[string]string{"tide.apk": apkOf(t, "", 100), "piston/trunk.toml": `
+[trigger.push]
+[[job.main.step]]
+sign = { files = ["*.apk"], into = "out" }
+[job.main.keep.packages]
+files = ["out/*"]
+`})
+	out, code := s.piston(t, "", "identity", "make", "rotates", "play", "--platform", "android", "--key", "rsa-3072")
+	require.Zero(t, code, out)
+	first, err := s.cl.Identity(t.Context(), "rotates", "play")
+	require.NoError(t, err)
+	r.push()
+	r.passes(1)
+	out, code = s.piston(t, "", "identity", "rotate", "rotates", "play", "--key", "p256")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "follows  "+first.Fingerprints.SHA256)
+	second, err := s.cl.Identity(t.Context(), "rotates", "play")
+	require.NoError(t, err)
+	r.commit("Again", map[string]string{"note": "x"})
+	r.push()
+	r.passes(2)
+	dir := t.TempDir()
+	out, code = s.piston(t, "", "get", "rotates", "2", "--to", dir)
+	require.Zero(t, code, out)
+	apk := filepath.Join(dir, "tide.apk")
+	plain := func(fingerprint string) string { return strings.ToLower(strings.ReplaceAll(fingerprint, ":", "")) }
+	for levels, want := range map[[2]string]string{{"21", "23"}: first.Fingerprints.SHA256,
+		{"24", "27"}: first.Fingerprints.SHA256, {"28", "34"}: second.Fingerprints.SHA256} {
+		said := program(t, "apksigner", "verify", "--print-certs", "--min-sdk-version", levels[0], "--max-sdk-version",
+			levels[1], apk)
+		assert.Contains(t, said, plain(want), levels)
+	}
+	said := program(t, "apksigner", "lineage", "--in", apk, "--print-certs")
+	assert.Contains(t, said, plain(first.Fingerprints.SHA256))
+	assert.Contains(t, said, plain(second.Fingerprints.SHA256))
+}

@@ -332,3 +332,45 @@ func TestASignatureThatTheDatabaseRefusesIsNotGiven(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, page.Signatures)
 }
+
+func TestARotatedKeySignsForTheSameApp(t *testing.T) {
+	s, r := openWithRepository(t)
+	r.commit(map[string]string{"piston/p.toml": signs})
+	ctx := asItself(t)
+	attempt := signing(t, s, "p")
+	first := madeKey(t, s, "play", "android", nil)
+	_, err := s.Identities.Sign(ctx, attempt, toSign(first, "net.tide"))
+	require.NoError(t, err)
+	rotate := func(name, platform string) (api.Identity, error) {
+		return s.Identities.SetIdentity(ctx, "app", "ada", name, api.NewIdentity{Platform: platform, Rotate: true,
+			Make: &api.MakeKey{Algorithm: identity.P256, Name: "next", Years: 30}})
+	}
+	second, err := rotate("play", "android")
+	require.NoError(t, err)
+	assert.Equal(t, []string{first.Fingerprints.SHA256}, second.Follows)
+	third, err := rotate("play", "android")
+	require.NoError(t, err)
+	assert.Equal(t, []string{first.Fingerprints.SHA256, second.Fingerprints.SHA256}, third.Follows)
+	_, err = rotate("none", "android")
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+	_, err = rotate("play", "ios")
+	assert.ErrorIs(t, err, ground.ErrInvalid)
+
+	by, err := s.Identities.IdentityFor(ctx, attempt, asking("android", "net.tide"))
+	require.NoError(t, err)
+	require.NotNil(t, by.Former)
+	assert.Equal(t, 1, by.Former.Revision)
+	assert.Equal(t, first.Certificates, by.Former.Certificates)
+	for revision, given := range map[int]bool{1: true, 2: false, 3: true} {
+		in := toSign(third, "net.tide")
+		in.Revision = revision
+		made, err := s.Identities.Sign(ctx, attempt, in)
+		assert.Equal(t, given, err == nil, "revision %d: %v", revision, err)
+		assert.Equal(t, given, len(made.Signature) > 0)
+	}
+	// A key that does not follow is another's, as before.
+	other := madeKey(t, s, "play", "android", nil)
+	assert.Empty(t, other.Follows)
+	_, err = s.Identities.Sign(ctx, attempt, toSign(other, "net.tide"))
+	assert.ErrorContains(t, err, "another certificate until now")
+}

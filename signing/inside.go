@@ -61,6 +61,7 @@ type AskSign struct {
 	File   string `json:"file"`
 	Hash   string `json:"hash"`
 	Digest []byte `json:"digest"`
+	Former bool   `json:"former,omitempty"` // by the key of before
 }
 
 // Report tells of a package that was signed.
@@ -86,6 +87,8 @@ type Seen struct {
 type Answer struct {
 	Certificates string   `json:"certificates,omitempty"`
 	Profiles     [][]byte `json:"profiles,omitempty"`
+	Former       string   `json:"former,omitempty"` // certificates of the key of before, where it was rotated
+	Lineage      []byte   `json:"lineage,omitempty"`
 	Signature    []byte   `json:"signature,omitempty"`
 	Refused      string   `json:"refused,omitempty"`
 }
@@ -218,8 +221,16 @@ func (t *talk) one(ctx context.Context, w Work, target Target) error {
 	if err != nil {
 		return err
 	}
-	o := Options{Signer: sign.Signer{Key: asking{t, chain[0].PublicKey, target.Output()}, Chain: chain}, Into: w.Into,
-		By: w.By, Beside: w.Beside, Now: w.Now}
+	o := Options{Signer: sign.Signer{Key: asking{t, chain[0].PublicKey, target.Output(), false}, Chain: chain},
+		Into: w.Into, By: w.By, Beside: w.Beside, Now: w.Now}
+	if who.Former != "" {
+		former, err := identity.ReadCertificates([]byte(who.Former))
+		if err != nil {
+			return err
+		}
+		o.Former = &sign.Signer{Key: asking{t, former[0].PublicKey, target.Output(), true}, Chain: former}
+		o.Lineage = who.Lineage
+	}
 	for _, raw := range who.Profiles {
 		d, err := profile.ReadAll(raw)
 		if err != nil {
@@ -246,6 +257,7 @@ type asking struct {
 	*talk
 	public crypto.PublicKey
 	file   string
+	former bool
 }
 
 // Public implements crypto.Signer.
@@ -258,7 +270,7 @@ func (a asking) Sign(_ io.Reader, digest []byte, o crypto.SignerOpts) ([]byte, e
 	if name == "" {
 		return nil, fmt.Errorf("no signature is made over %v", o.HashFunc())
 	}
-	made, err := a.ask(Question{Sign: &AskSign{a.file, name, digest}})
+	made, err := a.ask(Question{Sign: &AskSign{a.file, name, digest, a.former}})
 	return made.Signature, err
 }
 

@@ -84,6 +84,8 @@ func Look(path string) (Target, error) {
 // Options say with what to sign, and where to.
 type Options struct {
 	Signer   sign.Signer
+	Former   *sign.Signer // of Android: the key of before, where it was rotated, and the proof
+	Lineage  []byte
 	Profiles []*bundle.Profile
 	Into     string // a folder, which is made
 	By       string // who made the signature, as manifests say it
@@ -121,12 +123,16 @@ func (t Target) Sign(ctx context.Context, o Options) (made Made, err error) {
 		return made, err
 	}
 	if t.Kind == appfile.Bundle {
+		if o.Former != nil {
+			o.Signer = *o.Former // a store knows an upload by the key it was told first
+		}
 		made = Made{Files: []string{to}, Schemes: []string{"v1"}}
 		return made, create(to, buffered(func(w io.Writer) error { return jar.Bundle(ctx, a, w, o.Signer, o.By) }))
 	}
 	var r apk.Result
 	err = create(to, func(f *os.File) (err error) {
-		r, err = apk.Sign(ctx, a, f, o.Signer, apk.Options{MinSDK: t.lowest, By: o.By, V4: o.Beside})
+		r, err = apk.Sign(ctx, a, f, o.Signer, apk.Options{MinSDK: t.lowest, By: o.By, V4: o.Beside,
+			Former: o.Former, Lineage: o.Lineage})
 		return err
 	})
 	if err != nil {

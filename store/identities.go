@@ -40,22 +40,36 @@ type KeyRevision struct {
 	By          string         `db:"set_by"`
 	Exported    *time.Time     `db:"exported_at"`
 	ExportedBy  string         `db:"exported_by"`
+	// The proof that its key followed the one before; empty where it was not rotated.
+	Lineage []byte `db:"lineage"`
 }
 
 const identityColumns = `i.id, i.name, i.platform, i.note, i.apps, i.pipelines, i.branches, i.tags, r.id AS revision_id,
 	r.revision, r.chain, r.fingerprint, r.profiles, r.ciphertext, r.sealed_to, r.made, r.set_at, r.set_by, r.exported_at,
-	r.exported_by FROM identities i JOIN identity_revisions r ON r.identity_id = i.id AND r.revision = i.revision`
+	r.exported_by, r.lineage FROM identities i JOIN identity_revisions r ON r.identity_id = i.id`
+
+// newest is the revision that an identity signs with.
+const newest = ` AND r.revision = i.revision`
 
 // Identities lists those of a project, by name.
 func (q Q) Identities(ctx context.Context, project record.ProjectID, page Page) (list []Identity, err error) {
-	err = q.list(ctx, &list, `SELECT `+identityColumns+` WHERE i.project_id = $4`+paged("i.name"),
+	err = q.list(ctx, &list, `SELECT `+identityColumns+` WHERE i.project_id = $4`+newest+paged("i.name"),
 		append(page.args(), project)...)
 	return list, err
 }
 
 // IdentityByName finds one of a project.
 func (q Q) IdentityByName(ctx context.Context, project record.ProjectID, name string) (i Identity, err error) {
-	err = q.get(ctx, &i, `SELECT `+identityColumns+` WHERE i.project_id = $1 AND i.name = $2`, project, name)
+	err = q.get(ctx, &i, `SELECT `+identityColumns+` WHERE i.project_id = $1 AND i.name = $2`+newest, project,
+		name)
+	return i, err
+}
+
+// IdentityWithKey finds one of a project with the revision of a certificate instead of the newest.
+func (q Q) IdentityWithKey(ctx context.Context, project record.ProjectID, name, fingerprint string) (i Identity,
+	err error) {
+	err = q.get(ctx, &i, `SELECT `+identityColumns+` WHERE i.project_id = $1 AND i.name = $2 AND r.fingerprint = $3
+		ORDER BY r.revision DESC LIMIT 1`, project, name, fingerprint)
 	return i, err
 }
 
@@ -86,8 +100,9 @@ func (q Q) AddKeyRevision(ctx context.Context, id record.IdentityID, r KeyRevisi
 		return 0, err
 	}
 	return number, q.do(ctx, nil, `INSERT INTO identity_revisions (identity_id, revision, chain, fingerprint, profiles,
-		ciphertext, sealed_to, made, set_by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, id, number, r.Chain,
-		r.Fingerprint, asJSON(r.Profiles.V), r.Ciphertext, r.SealedTo, r.Made, r.By)
+		ciphertext, sealed_to, made, set_by, lineage) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, id, number, r.Chain,
+		r.Fingerprint, asJSON(r.Profiles.V), r.Ciphertext, r.SealedTo, r.Made, r.By,
+		r.Lineage)
 }
 
 // SetProfiles writes the provisioning profiles of a revision.

@@ -11,21 +11,21 @@ import (
 
 // Package is one that a run has made, with what was found in it.
 type Package struct {
-	ID       record.PackageID          `db:"id"`
-	Run      record.RunNumber          `db:"run"`
-	Pipeline string                    `db:"pipeline"`
-	Branch   string                    `db:"branch"`
-	Commit   string                    `db:"commit_id"`
-	State    string                    `db:"state"`
-	At       time.Time                 `db:"at"`
-	File     string                    `db:"file"`
-	SHA256   string                    `db:"sha256"`
-	Size     int64                     `db:"size"`
-	Kind     string                    `db:"kind"`
-	Platform string                    `db:"platform"`
-	App      string                    `db:"app"`
-	Version  string                    `db:"version"`
-	Build    string                    `db:"build"`
+	ID       record.PackageID         `db:"id"`
+	Run      record.RunNumber         `db:"run"`
+	Pipeline string                   `db:"pipeline"`
+	Branch   string                   `db:"branch"`
+	Commit   string                   `db:"commit_id"`
+	State    string                   `db:"state"`
+	At       time.Time                `db:"at"`
+	File     string                   `db:"file"`
+	SHA256   string                   `db:"sha256"`
+	Size     int64                    `db:"size"`
+	Kind     string                   `db:"kind"`
+	Platform string                   `db:"platform"`
+	App      string                   `db:"app"`
+	Version  string                   `db:"version"`
+	Build    string                   `db:"build"`
 	Findings JSON[[]checklist.Breach] `db:"findings"`
 }
 

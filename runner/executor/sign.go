@@ -58,7 +58,11 @@ func (c *conversation) identity(who *signing.AskWho) (a signing.Answer, err erro
 		return err
 	})
 	c.who, c.given = who, 0
-	return signing.Answer{Certificates: c.by.Certificates, Profiles: c.by.Profiles}, err
+	a = signing.Answer{Certificates: c.by.Certificates, Profiles: c.by.Profiles, Lineage: c.by.Lineage}
+	if c.by.Former != nil {
+		a.Former = c.by.Former.Certificates
+	}
+	return a, err
 }
 
 func (c *conversation) sign(in *signing.AskSign) (a signing.Answer, err error) {
@@ -67,6 +71,9 @@ func (c *conversation) sign(in *signing.AskSign) (a signing.Answer, err error) {
 	}
 	ask := api.SignatureRequest{IdentityRequest: api.IdentityRequest{Step: c.step, Platform: c.who.Platform,
 		App: c.who.App}, Identity: c.by.Name, Revision: c.by.Revision, File: in.File, Hash: in.Hash, Digest: in.Digest}
+	if in.Former && c.by.Former != nil {
+		ask.Revision = c.by.Former.Revision
+	}
 	began := time.Now()
 	err = c.Attempt.Insist(c.ctx, "signing", func() error {
 		made, err := c.Attempt.Post.Sign(c.ctx, c.Attempt.ID(), ask)

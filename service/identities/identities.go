@@ -5,6 +5,7 @@ package identities
 import (
 	"bytes"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"regexp"
@@ -18,6 +19,7 @@ import (
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/sign"
+	"gentlepiston.example/piston/core/sign/apk"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
@@ -61,6 +63,10 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 	if err != nil {
 		return api.Identity{}, err
 	}
+	if in.Rotate && (in.Make == nil || in.Platform != "android") {
+		return api.Identity{}, fmt.Errorf("only keys for Android that are made here are rotated; this is %w",
+			ground.ErrInvalid)
+	}
 	plain, err := identity.Marshal(signer)
 	if err != nil {
 		return api.Identity{}, err
@@ -86,14 +92,20 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 			return fmt.Errorf("identity %s is for %s: it is %w for %s; give that one a name of its own", name, was.Platform,
 				ground.ErrInvalid, in.Platform)
 		}
+		var lineage []byte
+		if in.Rotate {
+			if lineage, err = s.follow(was, name, signer.Leaf()); err != nil {
+				return err
+			}
+		}
 		n, err := q.AddKeyRevision(ctx, was.ID, store.KeyRevision{Chain: identity.Certificates(signer.Chain),
-			Fingerprint: prints.SHA256, Profiles: was.Profiles, Ciphertext: sealed, SealedTo: to, Made: in.Make != nil,
-			By: person})
+			Lineage: lineage, Fingerprint: prints.SHA256, Profiles: was.Profiles, Ciphertext: sealed, SealedTo: to,
+			Made: in.Make != nil, By: person})
 		if err != nil {
 			return err
 		}
 		a := fact.Fact{Kind: fact.IdentitySet, Project: project, Subject: name, After: map[string]any{"revision": n,
-			"fingerprint": prints.SHA256, "made_here": in.Make != nil, "platform": in.Platform}}
+			"rotated": in.Rotate, "fingerprint": prints.SHA256, "made_here": in.Make != nil, "platform": in.Platform}}
 		if was.Number > 0 {
 			a.Before = map[string]any{"revision": was.Number, "fingerprint": was.Fingerprint}
 		}
@@ -109,6 +121,18 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 		return api.Identity{}, err
 	}
 	return s.Identity(ctx, project, name)
+}
+
+// follow proves that a certificate follows the key that an identity has.
+func (s *Identities) follow(was store.Identity, name string, next *x509.Certificate) ([]byte, error) {
+	if was.Number == 0 {
+		return nil, fmt.Errorf("there is no identity %s whose key could be rotated: %w", name, ground.ErrNotFound)
+	}
+	old, err := s.signer(was)
+	if err != nil {
+		return nil, err
+	}
+	return apk.Follow(was.Lineage, old, next)
 }
 
 // keyOf makes a key, or takes one over.
@@ -313,6 +337,15 @@ func told(i store.Identity, now time.Time) (api.Identity, error) {
 		Key: identity.KindOf(leaf.PublicKey), Begins: leaf.NotBefore, Ends: leaf.NotAfter,
 		Fingerprints: identity.FingerprintsOf(leaf), Certificates: string(i.Chain), Made: i.Made, Set: i.Set, By: i.By,
 		Exported: i.Exported, ExportedBy: i.ExportedBy, Profiles: []api.AttachedProfile{}, Warnings: []string{}}
+	if len(i.Lineage) > 0 {
+		former, err := apk.Lineage(i.Lineage)
+		if err != nil {
+			return api.Identity{}, err
+		}
+		for _, c := range former[:len(former)-1] {
+			out.Follows = append(out.Follows, identity.FingerprintsOf(c).SHA256)
+		}
+	}
 	warn := func(format string, args ...any) { out.Warnings = append(out.Warnings, fmt.Sprintf(format, args...)) }
 	ending := func(what string, ends time.Time, within time.Duration) {
 		switch left := ends.Sub(now); {

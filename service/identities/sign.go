@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/sign/apk"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -87,8 +88,25 @@ func (s *Identities) IdentityFor(ctx context.Context, attempt record.AttemptID,
 	if err != nil {
 		return out, err
 	}
-	return api.SigningIdentity{Name: i.Name, Revision: i.Number, Certificates: string(i.Chain),
-		Profiles: i.Profiles.V}, nil
+	out = api.SigningIdentity{Name: i.Name, Revision: i.Number, Certificates: string(i.Chain), Profiles: i.Profiles.V,
+		Lineage: i.Lineage}
+	former, err := s.former(ctx, a.run.ProjectID, i)
+	if former.Number > 0 {
+		out.Former = &api.FormerKey{Revision: former.Number, Certificates: string(former.Chain)}
+	}
+	return out, err
+}
+
+// former is an identity with the oldest key of its lineage; without any where its key was not rotated.
+func (s *Identities) former(ctx context.Context, project record.ProjectID, i store.Identity) (store.Identity, error) {
+	if len(i.Lineage) == 0 {
+		return store.Identity{}, nil
+	}
+	list, err := apk.Lineage(i.Lineage)
+	if err != nil {
+		return store.Identity{}, err
+	}
+	return s.Store.IdentityWithKey(ctx, project, i.Name, identity.FingerprintsOf(list[0]).SHA256)
 }
 
 func (s *Identities) choose(ctx context.Context, a asker, in api.IdentityRequest) (found store.Identity, err error) {
@@ -153,7 +171,19 @@ func (s *Identities) Sign(ctx context.Context, attempt record.AttemptID,
 		return out, fmt.Errorf("the step signs with %s, not with %s: %w", a.step.Sign.Identity, i.Name, ground.ErrForbidden)
 	case why != "":
 		return out, ground.Refuse("identity %s may not sign %s: %s", i.Name, in.App, why)
-	case i.Number != in.Revision:
+	}
+	former, err := s.former(ctx, a.run.ProjectID, i)
+	if err != nil {
+		return out, err
+	}
+	proven := map[string]bool{i.Fingerprint: true} // certificates that devices take for the same signer's
+	if former.Number > 0 {
+		proven[former.Fingerprint] = true
+		if former.Number == in.Revision {
+			i = former
+		}
+	}
+	if i.Number != in.Revision {
 		return out, ground.Refuse("identity %s has a new key since the signing began; run it again", i.Name)
 	}
 	signer, err := s.signer(i)
@@ -172,7 +202,7 @@ func (s *Identities) Sign(ctx context.Context, attempt record.AttemptID,
 		if err != nil {
 			return err
 		}
-		if expected != i.Fingerprint {
+		if !proven[expected] {
 			return ground.Refuse("%s was signed by another certificate until now: SHA-256 %s. This one is %s, of %s; devices "+
 				"would refuse the update. If that is meant, a keeper says so: piston identity allow %s %s %s --platform %s",
 				in.App, expected, i.Fingerprint, i.Name, a.run.Project, in.App, i.Fingerprint, in.Platform)

@@ -28,7 +28,9 @@ type Packages struct {
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault, of *versions.Versions) *Packages { return &Packages{g, v, of} }
+func New(g *ground.Ground, v *vault.Vault, of *versions.Versions) *Packages {
+	return &Packages{g, v, of}
+}
 
 // Judge holds packages that a step has looked into against the checklist, and keeps what was found.
 func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (out api.Judged,

@@ -39,6 +39,33 @@ type Options struct {
 	MinSDK int    // the lowest level of Android the package is for
 	By     string // who made it, as manifests say it
 	V4     bool   // make the file beside it, too
+	// The key of before, where it was rotated, and the proof that the one that signs now follows it: devices that know no
+	// v3 go by the former.
+	Former  *sign.Signer
+	Lineage []byte
+}
+
+// former is who signs for devices that know nothing of rotation.
+func (o Options) former(s sign.Signer) sign.Signer {
+	if o.Former != nil {
+		return *o.Former
+	}
+	return s
+}
+
+// check refuses a rotation that no device would follow.
+func (o Options) check(s sign.Signer) error {
+	if err := s.Check(); err != nil || o.Former == nil && o.Lineage == nil {
+		return err
+	}
+	list, err := Lineage(o.Lineage)
+	if err != nil {
+		return err
+	}
+	if o.Former == nil || !list[0].Equal(o.Former.Leaf()) || !list[len(list)-1].Equal(s.Leaf()) {
+		return fmt.Errorf("%w: it does not lead from the one key to the other", ErrLineage)
+	}
+	return o.Former.Check()
 }
 
 // Result tells what was made.
@@ -56,7 +83,7 @@ type File interface {
 
 // Sign writes a package again, aligned and signed. What it was signed with before is gone.
 func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o Options) (Result, error) {
-	if err := s.Check(); err != nil {
+	if err := o.check(s); err != nil {
 		return Result{}, err
 	}
 	var r Result
@@ -66,7 +93,7 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 	if o.MinSDK < v2Since {
 		r.Schemes = append(r.Schemes, 1)
 	}
-	if err := writeEntries(ctx, in, w, s, o); err != nil {
+	if err := writeEntries(ctx, in, w, o.former(s), o); err != nil {
 		return r, err
 	}
 	if err := buffer.Flush(); err != nil {
@@ -87,11 +114,15 @@ func Sign(ctx context.Context, in *archive.Archive, out File, s sign.Signer, o O
 	if err != nil {
 		return r, err
 	}
-	v2, err := block(s, digest, schemeV2, 0, 0, framed(number(notStripped), number(3)))
+	v2, err := block(o.former(s), digest, schemeV2, 0, 0, framed(number(notStripped), number(3)))
 	if err != nil {
 		return r, err
 	}
-	v3, err := block(s, digest, schemeV3, v3Since, math.MaxInt32, nil)
+	var attributes []byte
+	if o.Lineage != nil {
+		attributes = framed(number(lineageAttribute), o.Lineage)
+	}
+	v3, err := block(s, digest, schemeV3, v3Since, math.MaxInt32, attributes)
 	if err != nil {
 		return r, err
 	}
