@@ -12,7 +12,6 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
-	"encoding/asn1"
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
@@ -36,9 +35,6 @@ const (
 	RSA4096 Algorithm = "rsa-4096"
 	P256    Algorithm = "p256"
 )
-
-// Algorithms lists them, the usual one first.
-var Algorithms = []Algorithm{RSA4096, RSA3072, P256}
 
 // DefaultYears is how long a certificate made here is good: apps are updated by the same key for as long as they live,
 // and MinYears is the least that no one should be surprised by.
@@ -174,19 +170,6 @@ func KindOf(key crypto.PublicKey) string {
 		return k.Curve.Params().Name
 	}
 	return fmt.Sprintf("%T", key)
-}
-
-// teamID is the object identifier under which certificates of Apple's name the team (X.520, organizationalUnitName).
-var teamID = asn1.ObjectIdentifier{2, 5, 4, 11}
-
-// Team is the team of a certificate of Apple's; "" when it names none.
-func Team(c *x509.Certificate) string {
-	for _, n := range c.Subject.Names {
-		if value, is := n.Value.(string); is && n.Type.Equal(teamID) {
-			return value
-		}
-	}
-	return ""
 }
 
 // The ways in which an import goes wrong.

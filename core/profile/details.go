@@ -18,7 +18,6 @@ type Details struct {
 	UUID         string
 	Team         string
 	Devices      []string // for which it is; empty for a store's
-	AllDevices   bool     // of an organisation
 	Certificates []*x509.Certificate
 	Entitlements map[string]any
 }
@@ -34,7 +33,6 @@ func ReadAll(data []byte) (*Details, error) {
 		UUID                  string
 		TeamIdentifier        []string
 		ProvisionedDevices    []string
-		ProvisionsAllDevices  bool
 		DeveloperCertificates [][]byte
 		Entitlements          map[string]any
 	}
@@ -42,7 +40,7 @@ func ReadAll(data []byte) (*Details, error) {
 		return nil, fmt.Errorf("the profile's property list cannot be read: %w", err)
 	}
 	d := &Details{Profile: p, Name: in.Name, UUID: in.UUID, Devices: in.ProvisionedDevices,
-		AllDevices: in.ProvisionsAllDevices, Entitlements: in.Entitlements}
+		Entitlements: in.Entitlements}
 	if len(in.TeamIdentifier) > 0 {
 		d.Team = in.TeamIdentifier[0]
 	}

@@ -55,7 +55,6 @@ type Signed struct {
 type Info struct {
 	ID         string `plist:"CFBundleIdentifier"`
 	Executable string `plist:"CFBundleExecutable"`
-	Package    string `plist:"CFBundlePackageType"`
 	Name       string `plist:"CFBundleShortVersionString"`
 	Build      string `plist:"CFBundleVersion"`
 }
