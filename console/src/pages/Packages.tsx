@@ -1,6 +1,5 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
@@ -9,6 +8,7 @@ import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, take, type Package } from '../api/client';
 import { useKeys } from '../keys';
+import { More } from '../paged';
 import { Choice } from '../parts/Choice';
 import { List } from '../parts/List';
 import { Says } from '../parts/Says';
@@ -105,11 +105,7 @@ export default function Packages() {
           />
         </Paper>
       )}
-      {pages.hasNextPage && (
-        <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>
-          More
-        </Button>
-      )}
+      <More of={{ more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined }} />
     </Box>
   );
 }

@@ -75,6 +75,21 @@ func (p piece) first() (chunk, piece, error) {
 	return chunk{kind, header, piece{p.b[:size], p.at}}, piece{p.b[size:], p.at + int(size)}, nil
 }
 
+// each does something with the chunks that a piece is made of.
+func (p piece) each(do func(c chunk) error) error {
+	for rest := p; len(rest.b) > 0; {
+		c, after, err := rest.first()
+		if err == nil {
+			err = do(c)
+		}
+		if err != nil {
+			return err
+		}
+		rest = after
+	}
+	return nil
+}
+
 // body is what follows a chunk's header.
 func (c chunk) body() piece { return piece{c.b[c.header:], c.at + c.header} }
 

@@ -91,11 +91,7 @@ func ReadXML(b []byte) (*Element, error) {
 	var ids piece
 	root := &Element{}
 	stack, count := []*Element{root}, 0
-	for rest := whole.body(); len(rest.b) > 0; {
-		var c chunk
-		if c, rest, err = rest.first(); err != nil {
-			return nil, err
-		}
+	err = whole.body().each(func(c chunk) (err error) {
 		switch c.kind {
 		case chunkStrings:
 			pool, err = readTexts(c)
@@ -114,13 +110,14 @@ func ReadXML(b []byte) (*Element, error) {
 			}
 		case chunkEndElement:
 			if len(stack) == 1 {
-				return nil, c.wrong(0, "an element ends that has not begun")
+				return c.wrong(0, "an element ends that has not begun")
 			}
 			stack = stack[:len(stack)-1]
 		}
-		if err != nil {
-			return nil, err
-		}
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	if len(root.Children) != 1 || len(stack) != 1 {
 		return nil, whole.wrong(0, "it does not hold one whole element")

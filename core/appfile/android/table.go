@@ -32,20 +32,17 @@ func ReadTable(b []byte) (*Table, error) {
 	}
 	t, left := &Table{map[uint32][]Variant{}, map[string]bool{}}, maxResources
 	var pool texts
-	for rest := whole.body(); len(rest.b) > 0; {
-		var c chunk
-		if c, rest, err = rest.first(); err != nil {
-			return nil, err
-		}
+	err = whole.body().each(func(c chunk) (err error) {
 		switch c.kind {
 		case chunkStrings:
 			pool, err = readTexts(c)
 		case chunkPackage:
 			err = t.pack(c, pool, &left)
 		}
-		if err != nil {
-			return nil, err
-		}
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	return t, nil
 }
@@ -55,19 +52,12 @@ func (t *Table) pack(c chunk, pool texts, left *int) error {
 	if !ok {
 		return c.wrong(0, "a package is cut off")
 	}
-	for rest := c.body(); len(rest.b) > 0; {
-		var part chunk
-		var err error
-		if part, rest, err = rest.first(); err != nil {
-			return err
+	return c.body().each(func(part chunk) error {
+		if part.kind != chunkType {
+			return nil
 		}
-		if part.kind == chunkType {
-			if err := t.kind(part, id<<24, pool, left); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+		return t.kind(part, id<<24, pool, left)
+	})
 }
 
 // The ways in which the entries of a type are listed.
