@@ -22,7 +22,7 @@ const module = "gentlepiston.example/piston/"
 // floors says on which floor each room is: imports run downwards only, or stay in the room.
 var floors = map[string]int{
 	"core": 0,
-	"api":  1, "console": 1, "disk": 1, "bridge": 1, "signing": 1,
+	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1,
 	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2,
 	"service": 3, "client": 3,
 	"httpapi": 4, "runner": 4,
@@ -34,7 +34,7 @@ var floors = map[string]int{
 // named is on floor 0, and the room itself above all.
 var corridors = map[string]map[string]int{
 	"core": {
-		"action": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
+		"action": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
 		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5,
 		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},

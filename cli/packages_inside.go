@@ -6,12 +6,12 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/runner/executor"
-	"gentlepiston.example/piston/signing"
 )
 
 // packagesInsideCommand is what a runner starts in a job's sandbox; nobody else has a use for it.
 func packagesInsideCommand() *cli.Command {
 	return &cli.Command{Name: executor.PackagesInside, Hidden: true,
-		Action: func(ctx context.Context, _ *cli.Command) error { return signing.Inside(ctx, os.Stdin, os.Stdout) }}
+		Action: func(ctx context.Context, _ *cli.Command) error { return packaging.Inside(ctx, os.Stdin, os.Stdout) }}
 }

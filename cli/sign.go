@@ -17,7 +17,7 @@ import (
 	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/sign"
 	"gentlepiston.example/piston/core/sign/bundle"
-	"gentlepiston.example/piston/signing"
+	"gentlepiston.example/piston/packaging"
 )
 
 func signCommand() *cli.Command {
@@ -62,15 +62,15 @@ func signFiles(ctx context.Context, c *cli.Command) error {
 	if len(files) == 0 {
 		return terminal.Usage("say what to sign: piston sign --key FILE --into FOLDER FILE...")
 	}
-	var targets []signing.Target
+	var targets []packaging.Target
 	for _, file := range files {
-		t, err := signing.Look(file)
+		t, err := packaging.Look(file)
 		if err != nil {
 			return terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", file, err))
 		}
 		targets = append(targets, t)
 	}
-	o := signing.Options{Into: c.String("into"), By: "Gentle Piston", Beside: c.Bool("beside"), Now: time.Now()}
+	o := packaging.Options{Into: c.String("into"), By: "Gentle Piston", Beside: c.Bool("beside"), Now: time.Now()}
 	var err error
 	if o.Signer, err = keyOf(c); err != nil {
 		return err
@@ -143,10 +143,7 @@ func passwordsOf(own bool) (file, key string, err error) {
 
 // readWhole reads a file of at most so many bytes.
 func readWhole(name string, most int64) ([]byte, error) {
-	b, err := readUpTo(name, most+1)
-	if err == nil && int64(len(b)) > most {
-		err = fmt.Errorf("%s has more than %d bytes", name, most)
-	}
+	b, err := packaging.ReadWhole(name, most)
 	if err != nil {
 		return nil, terminal.Ending(terminal.ExitFailed, err)
 	}

@@ -36,6 +36,7 @@ var Kinds = []Kind{
 	{"note", noteAbout, reflect.TypeFor[Note]()},
 	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
 	{"land", landAbout, reflect.TypeFor[Land]()},
+	{"package", packageAbout, reflect.TypeFor[Package]()},
 	{"sign", signAbout, reflect.TypeFor[Sign]()},
 	{"checklist", checklistAbout, reflect.TypeFor[Checklist]()},
 }

@@ -13,6 +13,8 @@ import (
 type Writer struct {
 	// Plain leaves permissions away: packages of Android have none, and who reads them warns of what is not signed.
 	Plain bool
+	// Timeless leaves the times of entries that are copied away: those say when a build ran, not what it made.
+	Timeless bool
 
 	w       io.Writer
 	at      int64
@@ -40,6 +42,21 @@ func (w *Writer) Copy(a *Archive, e *Entry, align int64) error {
 		return err
 	}
 	n, err := io.Copy(w.w, a.Raw(e))
+	w.at += n
+	return err
+}
+
+// Unpack takes an entry over, stored, so that it can be mapped; it begins at a multiple of align.
+func (w *Writer) Unpack(a *Archive, e *Entry, align int64) error {
+	made := *e
+	made.flags &^= sizesLater
+	made.Method, made.Compressed = Stored, e.Size
+	if err := w.begin(&made, align); err != nil {
+		return err
+	}
+	content := a.Content(e)
+	defer content.Close()
+	n, err := io.Copy(w.w, content)
 	w.at += n
 	return err
 }
@@ -146,6 +163,9 @@ const alignmentField = 0xd935
 func (w *Writer) begin(e *Entry, align int64) error {
 	if w.Plain {
 		e.creator, e.external = 0, 0
+	}
+	if w.Timeless {
+		e.stamp = epoch
 	}
 	if w.names[e.Name] {
 		return &Error{Entry: e.Name, What: "there would be two of that name"}

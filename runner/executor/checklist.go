@@ -8,7 +8,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/quantity"
-	"gentlepiston.example/piston/signing"
+	"gentlepiston.example/piston/packaging"
 )
 
 // checklists carries out a step that holds packages against the checklist. They are read in the job's sandbox; the
@@ -19,7 +19,7 @@ type checklists struct{ *Job }
 type seen []api.PackageSeen
 
 // hear implements listener.
-func (s *seen) hear(q signing.Question) (*signing.Answer, error) {
+func (s *seen) hear(q packaging.Question) (*packaging.Answer, error) {
 	if q.Seen == nil {
 		return nil, errors.New("a look into packages asked for a signature")
 	}
@@ -29,7 +29,7 @@ func (s *seen) hear(q signing.Question) (*signing.Answer, error) {
 
 func (c checklists) execute(ctx context.Context, i int, step *definition.Step) Outcome {
 	var all seen
-	if err := c.inside(ctx, i, signing.Work{Files: step.Checklist.Files, Look: true}, &all); err != nil {
+	if err := c.inside(ctx, i, packaging.Work{Files: step.Checklist.Files, Look: true}, &all); err != nil {
 		return Outcome{Err: err}
 	}
 	var judged api.Judged

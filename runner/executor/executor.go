@@ -52,6 +52,8 @@ func (j *Job) executorOf(step *definition.Step) executor {
 		return raise{j}
 	case step.Land != nil:
 		return land{j}
+	case step.Package != nil:
+		return packs{j}
 	case step.Sign != nil:
 		return signs{j}
 	case step.Checklist != nil:

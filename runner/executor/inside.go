@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"io"
 
+	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/runner/sandbox"
-	"gentlepiston.example/piston/signing"
 )
 
 // PackagesInside is the argument by which this program reads packages in a job's sandbox, which has no key, no network
@@ -21,12 +21,12 @@ const maxSaid = 8 << 20
 
 // listener hears what it says. What needs no answer gets none.
 type listener interface {
-	hear(q signing.Question) (answer *signing.Answer, err error)
+	hear(q packaging.Question) (answer *packaging.Answer, err error)
 }
 
 // inside has packages read, and listens until it is done. An error of the listener is the step's, whatever the process
 // makes of it.
-func (j *Job) inside(ctx context.Context, i int, work signing.Work, l listener) error {
+func (j *Job) inside(ctx context.Context, i int, work packaging.Work, l listener) error {
 	spec := &sandbox.Spec{Dir: ".", Own: []string{PackagesInside}, Network: "none",
 		Env: map[string]string{"PATH": sandbox.StepPath(j.Box.Isolation), "LANG": "C.UTF-8", "TMPDIR": j.Box.Inside("tmp"),
 			"GOMEMLIMIT": "512MiB"}}
@@ -37,7 +37,7 @@ func (j *Job) inside(ctx context.Context, i int, work signing.Work, l listener) 
 		in.Buffer(nil, maxSaid)
 		said = out.Encode(work)
 		for said == nil && !done && in.Scan() {
-			var q signing.Question
+			var q packaging.Question
 			if err := json.Unmarshal(in.Bytes(), &q); err != nil {
 				j.Attempt.Say(i, "%.500s", in.Text()) // what a program says that breaks
 				continue
@@ -49,7 +49,7 @@ func (j *Job) inside(ctx context.Context, i int, work signing.Work, l listener) 
 				said = errors.New(q.Failed)
 				break
 			}
-			var answer *signing.Answer
+			var answer *packaging.Answer
 			if answer, said = l.hear(q); answer != nil && said == nil {
 				said = out.Encode(answer)
 			}

@@ -9,7 +9,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/quantity"
-	"gentlepiston.example/piston/signing"
+	"gentlepiston.example/piston/packaging"
 )
 
 // signs carries out a step that signs packages. They are read in the job's sandbox; the runner asks the service for
@@ -24,20 +24,20 @@ type conversation struct {
 	signs
 	ctx   context.Context
 	step  int
-	who   *signing.AskWho
+	who   *packaging.AskWho
 	by    api.SigningIdentity
 	given int
 	took  time.Duration // of the service, for its signatures
 }
 
 func (s signs) execute(ctx context.Context, i int, step *definition.Step) Outcome {
-	work := signing.Work{Files: step.Sign.Files, Into: step.Sign.Into, Beside: step.Sign.Beside, By: "Gentle Piston",
+	work := packaging.Work{Files: step.Sign.Files, Into: step.Sign.Into, Beside: step.Sign.Beside, By: "Gentle Piston",
 		Now: time.Now()}
 	return Outcome{Err: s.inside(ctx, i, work, &conversation{signs: s, ctx: ctx, step: i})}
 }
 
 // hear implements listener.
-func (c *conversation) hear(q signing.Question) (*signing.Answer, error) {
+func (c *conversation) hear(q packaging.Question) (*packaging.Answer, error) {
 	switch {
 	case q.Who != nil:
 		a, err := c.identity(q.Who)
@@ -51,21 +51,21 @@ func (c *conversation) hear(q signing.Question) (*signing.Answer, error) {
 	return nil, nil
 }
 
-func (c *conversation) identity(who *signing.AskWho) (a signing.Answer, err error) {
+func (c *conversation) identity(who *packaging.AskWho) (a packaging.Answer, err error) {
 	ask := api.IdentityRequest{Step: c.step, Platform: who.Platform, App: who.App}
 	err = c.Attempt.Insist(c.ctx, "asking for the identity", func() (err error) {
 		c.by, err = c.Attempt.Post.SigningIdentity(c.ctx, c.Attempt.ID(), ask)
 		return err
 	})
 	c.who, c.given = who, 0
-	a = signing.Answer{Certificates: c.by.Certificates, Profiles: c.by.Profiles, Lineage: c.by.Lineage}
+	a = packaging.Answer{Certificates: c.by.Certificates, Profiles: c.by.Profiles, Lineage: c.by.Lineage}
 	if c.by.Former != nil {
 		a.Former = c.by.Former.Certificates
 	}
 	return a, err
 }
 
-func (c *conversation) sign(in *signing.AskSign) (a signing.Answer, err error) {
+func (c *conversation) sign(in *packaging.AskSign) (a packaging.Answer, err error) {
 	if c.given++; c.who == nil || c.given > maxSignatures {
 		return a, errors.New("a package asked for more signatures than any needs")
 	}
@@ -85,7 +85,7 @@ func (c *conversation) sign(in *signing.AskSign) (a signing.Answer, err error) {
 }
 
 // report tells of a package that is signed.
-func (c *conversation) report(r *signing.Report) {
+func (c *conversation) report(r *packaging.Report) {
 	if len(r.Files) == 0 {
 		return
 	}

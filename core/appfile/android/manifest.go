@@ -29,6 +29,9 @@ func (e *Element) Android(name string) string {
 	return e.attribute(androidSpace, name).Value
 }
 
+// Of gives the value of an attribute of a namespace; "" when it is not there.
+func (e *Element) Of(space, name string) string { return e.attribute(space, name).Value }
+
 // Plain gives the value of an attribute without a namespace.
 func (e *Element) Plain(name string) string { return e.attribute("", name).Value }
 

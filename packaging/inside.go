@@ -1,4 +1,4 @@
-package signing
+package packaging
 
 import (
 	"bufio"
@@ -38,6 +38,7 @@ type Work struct {
 	Beside bool      `json:"beside"`
 	By     string    `json:"by"`
 	Now    time.Time `json:"now"`
+	Pack   *Pack     `json:"pack,omitempty"` // make a package, sign nothing; its modules are globs, too
 }
 
 // Question is what the process says. Exactly one field is set.
@@ -46,6 +47,7 @@ type Question struct {
 	Sign   *AskSign `json:"sign,omitempty"`
 	Made   *Report  `json:"made,omitempty"` // wants no answer
 	Seen   *Seen    `json:"seen,omitempty"` // nor this
+	Packed *Packed  `json:"packed,omitempty"`
 	Failed string   `json:"failed,omitempty"`
 	Done   bool     `json:"done,omitempty"`
 }
@@ -139,6 +141,9 @@ func (t *talk) ask(q Question) (a Answer, err error) {
 }
 
 func (t *talk) do(ctx context.Context, w Work) error {
+	if w.Pack != nil {
+		return t.pack(ctx, *w.Pack)
+	}
 	files, err := find(w.Files)
 	if err != nil {
 		return err
@@ -164,6 +169,20 @@ func (t *talk) do(ctx context.Context, w Work) error {
 		}
 	}
 	return nil
+}
+
+// pack makes a package.
+func (t *talk) pack(ctx context.Context, p Pack) (err error) {
+	if p.Bundle == "" {
+		if p.Modules, err = find(p.Modules); err != nil {
+			return err
+		}
+	}
+	made, err := p.Make(ctx)
+	if err != nil {
+		return err
+	}
+	return t.out.Encode(Question{Packed: &made})
 }
 
 // look tells of packages. Files that are no packages, such as notes beside them, are passed by.

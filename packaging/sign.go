@@ -1,6 +1,6 @@
-// Package signing signs packages that are files of this machine: it tells what each is, and has it signed as its kind
-// wants. A file that is there is never written over, and one that is being made has its name only once it is whole.
-package signing
+// Package packaging makes, signs and looks into packages that are files of this machine. A file that is there is never
+// written over, and one that is being made has its name only once it is whole.
+package packaging
 
 import (
 	"bufio"
