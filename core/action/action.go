@@ -36,7 +36,7 @@ var Kinds = []Kind{
 	{"note", noteAbout, reflect.TypeFor[Note]()},
 	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
 	{"land", landAbout, reflect.TypeFor[Land]()},
-	{"package", packageAbout, reflect.TypeFor[Package]()},
+	{"package", packageAbout, reflect.TypeFor[Pack]()},
 	{"sign", signAbout, reflect.TypeFor[Sign]()},
 	{"checklist", checklistAbout, reflect.TypeFor[Checklist]()},
 }

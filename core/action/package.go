@@ -12,8 +12,8 @@ const packageAbout = "Makes a package of what the steps before have built: an ap
 	"bundle, with all that is in it or with what one kind of device needs. It is aligned, and not signed: `sign` comes " +
 	"after it. A file that is there already is not written over. APKs need aapt2 on the runner."
 
-// Package makes a package.
-type Package struct {
+// Pack makes a package.
+type Pack struct {
 	// Globs of the modules of an app bundle: one base, and features, whose manifests name them (`split`).
 	//
 	//	package = { modules = ["out/base.zip", "out/charts.zip"], into = "out/tidewick.aab" }
@@ -48,7 +48,7 @@ type Device struct {
 var DeviceProcessors = []string{"arm64-v8a", "armeabi-v7a", "riscv64", "x86", "x86_64"}
 
 // Complaints implements Action.
-func (p *Package) Complaints() (list []Complaint) {
+func (p *Pack) Complaints() (list []Complaint) {
 	bad := func(key, fix, format string, args ...any) {
 		list = append(list, Complaint{"bad-value", key, fmt.Sprintf(format, args...), fix})
 	}
@@ -101,13 +101,13 @@ func (d *Device) complain(bad func(key, fix, format string, args ...any)) {
 
 // languageTag tells whether a text is a language as Android's resources are named by: de, pt-rBR, b+sr+Latn.
 func languageTag(l string) bool {
-	return len(l) >= 2 && len(l) <= 40 && !strings.ContainsFunc(l, func(r rune) bool {
+	return len(l) >= 2 && len(l) <= 40 && l[0] >= 'a' && l[0] <= 'z' && !strings.ContainsFunc(l, func(r rune) bool {
 		return r != '-' && r != '+' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
 	})
 }
 
 // Paths implements Action.
-func (p *Package) Paths() map[string]*string { return nil }
+func (p *Pack) Paths() map[string]*string { return nil }
 
 // Texts implements Action.
-func (p *Package) Texts() map[string]string { return nil }
+func (p *Pack) Texts() map[string]string { return nil }

@@ -254,7 +254,7 @@ type Step struct {
 	// Commits, tags and pushes what was raised, instead of running a script. See below.
 	Land *action.Land `toml:"land" json:"land,omitempty"`
 	// Makes an app bundle of modules, or an APK of an app bundle, instead of running a script. See below.
-	Package *action.Package `toml:"package" json:"package,omitempty"`
+	Package *action.Pack `toml:"package" json:"package,omitempty"`
 	// Signs packages with an identity of the project, instead of running a script. See below.
 	Sign *action.Sign `toml:"sign" json:"sign,omitempty"`
 	// Holds packages against the checklist, instead of running a script. See below.

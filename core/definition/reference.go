@@ -69,6 +69,12 @@ var sections = slices.Concat([]section{
 func actionSections() (list []section) {
 	for _, kind := range action.Kinds {
 		list = append(list, section{"a step's " + kind.Key, kind.About, kind.Type})
+		for _, f := range fields(kind.Type) { // tables in it
+			if f.Type.Kind() == reflect.Pointer {
+				key := f.Tag.Get("toml")
+				list = append(list, section{"a step's " + kind.Key + ", " + key, "", f.Type.Elem()})
+			}
+		}
 	}
 	return list
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"reflect"
-	"slices"
 	"strings"
 	"testing"
 
@@ -86,7 +85,7 @@ func TestEveryExampleOfTheReferenceIsAccepted(t *testing.T) {
 				}
 			}
 			frame := frames[s.title]
-			if frame == "" && slices.ContainsFunc(action.Kinds, func(k action.Kind) bool { return k.Type == s.t }) {
+			if frame == "" && strings.HasPrefix(s.title, "a step's ") {
 				frame = frames["[[job.NAME.step]]"]
 			}
 			text := strings.Replace(frame, "%s", sample, 1)

@@ -72,3 +72,32 @@ func TestWhatANoteMayNotSay(t *testing.T) {
 		assert.Positive(t, found[0].Line, text)
 	}
 }
+
+func TestWhatAPackageMayNotSay(t *testing.T) {
+	bundle, into := `bundle = "out/t.aab"`, `into = "out/t.apk"`
+	for text, says := range map[string]string{
+		``:                                       "package names 0 files",
+		`modules = ["base.zip"]`:                 `"" is no file of the workspace that ends in .aab`,
+		`modules = ["base.zip"], into = "t.zip"`: "ends in .aab",
+		`modules = ["../base.zip"], into = "t.aab"`:                 "no glob of files in the workspace",
+		`modules = ["b.zip"], ` + into + `, ` + bundle:              "it makes one thing",
+		`modules = ["b.zip"], into = "t.aab", device = {}`:          "an app bundle is for all devices",
+		bundle + `, into = "/t.apk"`:                                "ends in .apk",
+		bundle + `, into = "../t.apk"`:                              "ends in .apk",
+		`bundle = "../t.aab", ` + into:                              `"../t.aab" is no file of the workspace`,
+		bundle + `, mapping = "m", ` + into:                         "an APK has no mapping",
+		bundle + `, device = { processor = "z80" }, ` + into:        `"z80" is no processor`,
+		bundle + `, device = { density = -1 }, ` + into:             "no density of -1",
+		bundle + `, device = { level = 5000 }, ` + into:             "no level 5000",
+		bundle + `, device = { languages = ["--help=;"] }, ` + into: "is no language",
+		bundle + `, device = { screen = 3 }, ` + into:               `unknown key "screen"`,
+	} {
+		_, found := Parse("piston/p.toml", []byte("[[job.a.step]]\npackage = { "+text+" }\n"), nil)
+		require.NotEmpty(t, found, text)
+		assert.Contains(t, found[0].String(), says, text)
+	}
+	p, found := Parse("piston/p.toml", []byte("[[job.a.step]]\npackage = { "+bundle+", "+into+
+		", device = { processor = \"x86\", languages = [\"pt-rBR\"] } }\n"), nil)
+	require.Empty(t, found)
+	assert.Equal(t, "x86", p.Job["a"].Step[0].Package.Device.Processor)
+}
