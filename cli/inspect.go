@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -20,10 +18,12 @@ func inspectCommand() *cli.Command {
 		Name:      "inspect",
 		Usage:     "look into packages: APKs, app bundles, IPAs",
 		ArgsUsage: "FILE...",
-		Description: "What each is, asks for and is made of, who signed it, and what has grown since another.\n\n" +
+		Description: "What each is, asks for and is made of, who signed it, what is in it that is not for those who use " +
+			"it, and what has\ngrown since another.\n\n" +
 			terminal.Example("piston inspect out/tidewick.apk", "piston inspect new.ipa --since old.ipa --parts 20"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Usage: "tell what changed since this package"},
+			&cli.BoolFlag{Name: "quick", Usage: "do not search all of it for secrets, tests, source maps and addresses"},
 			&cli.IntFlag{Name: "parts", Usage: "how many of the largest files are shown", Value: 8},
 			terminal.JSONFlag,
 		},
@@ -47,14 +47,14 @@ type sinceFacts struct {
 	Entries []appfile.Growth `json:"entries"`
 }
 
-func inspectFiles(_ context.Context, c *cli.Command) error {
+func inspectFiles(ctx context.Context, c *cli.Command) error {
 	files := c.Args().Slice()
 	if len(files) == 0 {
 		return terminal.Usage("say which package: piston inspect FILE")
 	}
 	var was *appfile.Facts
 	if name := c.String("since"); name != "" {
-		facts, err := lookInto(name)
+		facts, err := lookInto(ctx, name, false)
 		if err != nil {
 			return err
 		}
@@ -62,7 +62,7 @@ func inspectFiles(_ context.Context, c *cli.Command) error {
 	}
 	all := []inspected{}
 	for _, name := range files {
-		facts, err := lookInto(name)
+		facts, err := lookInto(ctx, name, !c.Bool("quick"))
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ func inspectFiles(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-func lookInto(name string) (appfile.Facts, error) {
+func lookInto(ctx context.Context, name string, search bool) (appfile.Facts, error) {
 	info, err := os.Stat(name) // before it is opened: what is no file may keep one waiting
 	switch {
 	case err != nil:
@@ -102,74 +102,13 @@ func lookInto(name string) (appfile.Facts, error) {
 	}
 	defer f.Close()
 	p, err := appfile.Open(f, info.Size())
+	if err == nil && search {
+		err = p.Search(ctx)
+	}
 	if err != nil {
 		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", name, err))
 	}
 	return p.Facts, nil
-}
-
-func showPackage(s *terminal.Screen, p inspected, most int) {
-	s.Line("%s  %s %s (%s)  %s", s.In(terminal.Strong, p.Label), p.ID, p.Version, p.Build,
-		s.In(terminal.Faint, string(p.Kind)+", "+quantity.Bytes(p.Size)))
-	say := func(what, text string) {
-		if text != "" {
-			s.Line("  %-13s%s", what, text)
-		}
-	}
-	system := fmt.Sprintf("%s %s and later", p.Platform, p.Lowest)
-	if p.Target != "" {
-		system += ", made for " + p.Target
-	}
-	say("system", system)
-	say("processors", strings.Join(p.Processors, ", "))
-	var may []string
-	for _, permission := range p.Permissions {
-		name := strings.TrimPrefix(permission.Name, "android.permission.")
-		if permission.Purpose != "" {
-			name += ": " + terminal.Short(permission.Purpose, 60)
-		}
-		may = append(may, name)
-	}
-	say("may", strings.Join(may, ", "))
-	say("languages", strings.Join(p.Languages, ", "))
-	var icons []string
-	for _, i := range p.Icons {
-		icons = append(icons, fmt.Sprintf("%d×%d", i.Width, i.Height))
-	}
-	say("icons", strings.Join(icons, ", "))
-	showSigners(s, say, p.Facts)
-	var bad []string
-	for wrong, is := range map[string]bool{"may be debugged": p.Debuggable, "is for tests only": p.TestOnly,
-		"may speak unencrypted": p.Cleartext} {
-		if is {
-			bad = append(bad, s.In(terminal.Red, wrong))
-		}
-	}
-	slices.Sort(bad)
-	say("beware", strings.Join(bad, ", "))
-	if len(p.Misplaced) > 0 {
-		say("misplaced", s.In(terminal.Red, fmt.Sprintf("%d stored files do not lie where devices map them, such as %s",
-			len(p.Misplaced), p.Misplaced[0])))
-	}
-	if p.Since == nil {
-		showParts(s, p.Facts, most)
-		return
-	}
-	showGrowth(s, *p.Since, p.Size)
-}
-
-func showSigners(s *terminal.Screen, say func(what, text string), p appfile.Facts) {
-	if len(p.Signers) == 0 {
-		say("signed", s.In(terminal.Red, "by nobody"))
-	}
-	for _, signer := range p.Signers {
-		say("signed", fmt.Sprintf("by %s (%s, until %s), %s", signer.Subject, signer.Key,
-			signer.Ends.Format(time.DateOnly), strings.Join(p.Schemes, " ")))
-		say("", s.In(terminal.Faint, "SHA-256 "+signer.Fingerprints.SHA256))
-	}
-	if f := p.Profile; f != nil {
-		say("profile", fmt.Sprintf("%s, for %s of %s, until %s", f.Name, f.App, f.Team, f.Ends.Format(time.DateOnly)))
-	}
 }
 
 func showParts(s *terminal.Screen, p appfile.Facts, most int) {

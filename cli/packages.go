@@ -121,7 +121,11 @@ func showChecklist(s *terminal.Screen, list []checklist.Breach) {
 				f.Accepted)))
 			continue
 		}
-		s.Line("%s %s %s", s.In(terminal.Red, "error:"), f.Message, s.In(terminal.Faint, "["+f.Rule+"]"))
+		level := s.In(terminal.Red, "error:")
+		if f.Advice {
+			level = s.In(terminal.Magenta, "warning:")
+		}
+		s.Line("%s %s %s", level, f.Message, s.In(terminal.Faint, "["+f.Rule+"]"))
 		s.Line("    %s", f.Fix)
 	}
 }
@@ -131,10 +135,17 @@ func checklistSARIF(c *cli.Command, p api.PackageDetail) error {
 	var found []definition.Finding
 	for _, b := range p.Checklist {
 		f := definition.Finding{Code: b.Rule, Severity: definition.Error, File: b.File, Message: b.Message, Fix: b.Fix}
+		if b.Advice {
+			f.Severity = definition.Warning
+		}
 		if b.Accepted != "" {
 			f.Severity, f.Fix = definition.Warning, fmt.Sprintf("Accepted until %s: %s", b.Until, b.Accepted)
 		}
 		found = append(found, f)
 	}
-	return writeSARIF(terminal.Out(c), "piston checklist", definition.ListRules, found)
+	means := map[string]string{}
+	for _, r := range definition.ListRules {
+		means[r.Name] = r.Wants + " " + r.Why
+	}
+	return writeSARIF(terminal.Out(c), "piston checklist", means, found)
 }

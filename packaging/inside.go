@@ -32,13 +32,15 @@ import (
 
 // Work is what is to be signed, or looked into: globs in the folder the process is in.
 type Work struct {
-	Files  []string  `json:"files"`
-	Look   bool      `json:"look"` // look into them, sign nothing
-	Into   string    `json:"into"`
-	Beside bool      `json:"beside"`
-	By     string    `json:"by"`
-	Now    time.Time `json:"now"`
-	Pack   *Pack     `json:"pack,omitempty"` // make a package, sign nothing; its modules are globs, too
+	Files []string `json:"files"`
+	Look  bool     `json:"look"` // look into them, sign nothing
+	// Globs of symbols, which are matched with what is looked into.
+	Symbols []string  `json:"symbols,omitempty"`
+	Into    string    `json:"into"`
+	Beside  bool      `json:"beside"`
+	By      string    `json:"by"`
+	Now     time.Time `json:"now"`
+	Pack    *Pack     `json:"pack,omitempty"` // make a package, sign nothing; its modules are globs, too
 }
 
 // Question is what the process says. Exactly one field is set.
@@ -149,7 +151,7 @@ func (t *talk) do(ctx context.Context, w Work) error {
 		return err
 	}
 	if w.Look {
-		return t.look(files)
+		return t.look(ctx, files, w.Symbols)
 	}
 	var targets []Target
 	var wrong []error
@@ -186,10 +188,14 @@ func (t *talk) pack(ctx context.Context, p Pack) (err error) {
 }
 
 // look tells of packages. Files that are no packages, such as notes beside them, are passed by.
-func (t *talk) look(files []string) error {
+func (t *talk) look(ctx context.Context, files, globs []string) error {
+	symbols, err := findSymbols(globs)
+	if err != nil {
+		return err
+	}
 	seen := 0
 	for _, file := range files {
-		one, err := lookInto(file)
+		one, err := lookInto(ctx, file, symbols)
 		var none *appfile.Error
 		var damaged *archive.Error
 		switch {
@@ -209,7 +215,8 @@ func (t *talk) look(files []string) error {
 	return nil
 }
 
-func lookInto(file string) (s Seen, err error) {
+// lookInto searches all of a package, and matches symbols with it.
+func lookInto(ctx context.Context, file string, symbols []appfile.Symbols) (s Seen, err error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return s, err
@@ -223,11 +230,62 @@ func lookInto(file string) (s Seen, err error) {
 	if err != nil {
 		return s, err
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(f, 0, info.Size())); err != nil {
+	if err := p.Search(ctx); err != nil {
 		return s, err
 	}
-	return Seen{file, hex.EncodeToString(h.Sum(nil)), p.Brief()}, nil
+	if len(symbols) > 0 {
+		p.Match(symbols)
+	}
+	sum, err := sumOf(f, info.Size())
+	return Seen{file, sum, p.Brief()}, err
+}
+
+func sumOf(f io.ReaderAt, size int64) (string, error) {
+	h := sha256.New()
+	_, err := io.Copy(h, io.NewSectionReader(f, 0, size))
+	return hex.EncodeToString(h.Sum(nil)), err
+}
+
+// findSymbols reads the files of symbols that globs match. Others that lie beside them are passed by.
+func findSymbols(globs []string) (list []appfile.Symbols, err error) {
+	if len(globs) == 0 {
+		return nil, nil
+	}
+	files, err := find(globs)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range files {
+		s, is, err := readSymbols(name)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			list = append(list, s)
+		}
+	}
+	if len(list) == 0 {
+		err = fmt.Errorf("none of the %d files that %s matches has symbols", len(files), strings.Join(globs, ", "))
+	}
+	return list, err
+}
+
+func readSymbols(name string) (s appfile.Symbols, is bool, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return s, false, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return s, false, err
+	}
+	if s, is = appfile.ReadSymbols(f, info.Size()); !is {
+		return s, false, nil
+	}
+	s.Path = name
+	s.SHA256, err = sumOf(f, info.Size())
+	return s, true, err
 }
 
 // one signs one package.

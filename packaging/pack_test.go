@@ -26,10 +26,16 @@ const baseManifest = `<manifest xmlns:android="http://schemas.android.com/apk/re
   android:versionCode="7" android:versionName="1.2">
   <uses-sdk android:minSdkVersion="23" android:targetSdkVersion="29"/>
   <uses-permission android:name="android.permission.INTERNET"/>
-  <application android:label="@string/app" android:icon="@drawable/icon" android:extractNativeLibs="false">
+  <application android:label="@string/app" android:icon="@drawable/icon"
+    android:networkSecurityConfig="@xml/net" android:extractNativeLibs="false">
     <activity android:name=".Main" android:label="@string/app"/>
   </application>
 </manifest>`
+
+const networkSettings = `<network-security-config><base-config cleartextTrafficPermitted="false"/>
+  <domain-config cleartextTrafficPermitted="true"><domain includeSubdomains="true">gauge.tidewick.example</domain>
+    <domain-config cleartextTrafficPermitted="false"><domain>a.tidewick.example</domain></domain-config>
+  </domain-config></network-security-config>`
 
 const chartsManifest = `<manifest xmlns:android="http://schemas.android.com/apk/res/android" package="net.tidewick.almanac"
   xmlns:dist="http://schemas.android.com/apk/distribution" android:versionCode="7" split="charts">
@@ -85,6 +91,7 @@ func modules(t *testing.T) (dir string, list []string) {
 	base := linked(t, dir, "base", baseManifest, map[string]string{
 		"in/values/s.xml": text("app", "Tidewick"), "in/values-de/s.xml": text("app", "Gezeiten"),
 		"in/values-fr/s.xml":          text("app", "Marées"),
+		"in/xml/net.xml":              networkSettings,
 		"in/drawable-mdpi/icon.png":   picture(t, 48),
 		"in/drawable-xxhdpi/icon.png": picture(t, 144),
 		"classes.dex":                 "first", "lib/arm64-v8a/libtide.so": strings.Repeat("a", 5000),
@@ -151,6 +158,14 @@ func TestAnAppBundleAndTheAPKsOfIt(t *testing.T) {
 	assert.Contains(t, got, "notice.txt")
 	assert.Equal(t, zip.Store, got["lib/arm64-v8a/libtide.so"].Method, "the manifest says that it is mapped")
 	run(t, "zipalign", "-c", "-p", "4", at("all.apk"))
+	for _, name := range []string{"tide.aab", "all.apk"} {
+		seen, err := lookInto(ctx, at(name), nil)
+		require.NoError(t, err)
+		assert.Equal(t, []appfile.Domain{{Name: "a.tidewick.example"},
+			{Name: "gauge.tidewick.example", Below: true, Cleartext: true}}, seen.Facts.Domains, name)
+		assert.NotEmpty(t, seen.Facts.Picture, name)
+		assert.Empty(t, seen.Facts.Unsplit)
+	}
 	looked, err := Look(at("all.apk"))
 	require.NoError(t, err)
 	assert.Equal(t, appfile.APK, looked.Kind)

@@ -79,7 +79,7 @@ func TestAnIPAIsSignedAnew(t *testing.T) {
 	again, err := Look(made.Files[0])
 	require.NoError(t, err)
 	assert.Equal(t, target.ID, again.ID)
-	seen, err := lookInto(made.Files[0])
+	seen, err := lookInto(context.Background(), made.Files[0], nil)
 	require.NoError(t, err)
 	assert.Equal(t, identity.FingerprintsOf(s.Leaf()), seen.Facts.Signers[0].Fingerprints)
 }

@@ -11,13 +11,22 @@ type Checklist struct {
 	//
 	//	checklist = { files = ["out/signed/*"] }
 	Files []string `toml:"files" json:"files"`
+	// Globs of files by which crashes are read: programs with symbols (dSYM), libraries that are not stripped, the names
+	// that a shrinker took away. Each program must have some; keep them beside the packages.
+	//
+	//	checklist = { files = ["out/signed/*"], symbols = ["out/symbols/**"] }
+	Symbols []string `toml:"symbols" json:"symbols,omitempty"`
 	// Which app of piston/app.toml. Default: the one whose id the package has.
 	App string `toml:"app" json:"app,omitempty"`
 }
 
 // Complaints implements Action.
 func (c *Checklist) Complaints() []Complaint {
-	return globs("checklist", c.Files, `Write checklist = { files = ["out/signed/*"] }, for example.`)
+	list := globs("checklist", c.Files, `Write checklist = { files = ["out/signed/*"] }, for example.`)
+	if len(c.Symbols) > 0 {
+		list = append(list, globs("checklist", c.Symbols, `Write symbols = ["out/symbols/**"], for example.`)...)
+	}
+	return list
 }
 
 // Paths implements Action.

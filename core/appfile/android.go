@@ -3,6 +3,7 @@ package appfile
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"image"
 	_ "image/png" // what icons are
 	"path"
@@ -38,7 +39,7 @@ func (p *Package) readAndroid() error {
 	if err := p.resources(manifest.First("application"), prefix); err != nil {
 		return err
 	}
-	if err := p.libraries(); err != nil {
+	if err := errors.Join(p.libraries(), p.code()); err != nil {
 		return err
 	}
 	return p.readSigners()
@@ -57,7 +58,7 @@ func (p *Package) manifest(m *android.Element) {
 		for _, e := range m.All(element) {
 			name := e.Android("name")
 			if !slices.ContainsFunc(p.Permissions, func(o Permission) bool { return o.Name == name }) {
-				p.Permissions = append(p.Permissions, Permission{Name: name})
+				p.Permissions = append(p.Permissions, Permission{Name: name, Means: meaning(name)})
 			}
 		}
 	}
@@ -93,6 +94,7 @@ func (p *Package) resources(app *android.Element, prefix string) error {
 			p.Label = cmp.Or(p.Label, v.Text)
 		}
 	}
+	p.network(table, app, prefix)
 	for _, v := range table.Resolve(app.Ref("icon")) {
 		if e := p.Find(prefix + v.Text); e != nil {
 			p.icon(e, v.Density)

@@ -32,7 +32,7 @@ func TestAnAPKIsLookedInto(t *testing.T) {
 	assert.Equal(t, APK, f.Kind)
 	assert.Equal(t, []string{"net.tidewick.almanac", "Tidewick", "1.4.0", "1", "21", "29"},
 		[]string{f.ID, f.Label, f.Version, f.Build, f.Lowest, f.Target})
-	assert.Equal(t, []Permission{{Name: "android.permission.INTERNET"}}, f.Permissions)
+	assert.Equal(t, []Permission{{Name: "android.permission.INTERNET", Means: "use the network"}}, f.Permissions)
 	assert.Equal(t, []string{"arm64-v8a", "armeabi-v7a", "x86_64"}, f.Processors)
 	assert.Equal(t, []string{"v1", "v2", "v3"}, f.Schemes)
 	require.Len(t, f.Signers, 1)

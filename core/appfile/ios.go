@@ -27,7 +27,8 @@ type list struct {
 	Lowest     string `plist:"MinimumOSVersion"`
 	Target     string `plist:"DTPlatformVersion"`
 	Transport  struct {
-		Arbitrary bool `plist:"NSAllowsArbitraryLoads"`
+		Arbitrary bool                 `plist:"NSAllowsArbitraryLoads"`
+		Except    map[string]exception `plist:"NSExceptionDomains"`
 	} `plist:"NSAppTransportSecurity"`
 }
 
@@ -43,8 +44,10 @@ func (p *Package) readIPA() error {
 	p.ID, p.Version, p.Build = info.ID, info.Version, info.Build
 	p.Label = cmp.Or(info.Display, info.Name)
 	p.Lowest, p.Target, p.Cleartext = info.Lowest, info.Target, info.Transport.Arbitrary
+	p.exceptions(info.Transport.Except)
+	_, p.Declared = all["ITSAppUsesNonExemptEncryption"]
 	for key, value := range all {
-		if strings.HasSuffix(key, "UsageDescription") {
+		if strings.HasSuffix(key, purposeDescription) {
 			p.Permissions = append(p.Permissions, Permission{Name: key, Purpose: fmt.Sprint(value)})
 		}
 	}

@@ -72,7 +72,7 @@ func TestAValueBetweenQuotesIsLookedAtWhereverItStands(t *testing.T) {
 		require.True(t, found, text)
 		assert.Equal(t, line, f.Line, text)
 	}
-	for _, text := range []string{"token = \"" + value[:leastValue-1] + "\"", "token = \"" + value, "name = \"" + value + "\"",
+	for _, text := range []string{"token = \"" + value[:15] + "\"", "token = \"" + value, "name = \"" + value + "\"",
 		"token = \"" + value + "'", "", "\""} {
 		_, found := leaked("app/Api.kt", text)
 		assert.False(t, found, text)

@@ -229,6 +229,13 @@ func WriteReference(w io.Writer) error {
 	for _, c := range definition.Codes {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Name, c.Means)
 	}
+	b.WriteString("\n## Of the checklist\n\nWhat a step with `checklist` holds packages against. What is against a rule " +
+		"fails the step, but for advice; `accept` in `piston/app.toml` lets it\npass until a day.\n\n| rule | what it " +
+		"wants | why |\n| --- | --- | --- |\n")
+	for _, r := range definition.ListRules {
+		advice := map[bool]string{true: " Advice only."}[r.Advice]
+		fmt.Fprintf(&b, "| `%s` | %s%s | %s |\n", r.Name, r.Wants, advice, r.Why)
+	}
 	_, err := io.WriteString(w, b.String())
 	return err
 }

@@ -8,25 +8,14 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/core/definition"
+	"gentlepiston.example/piston/core/purpose"
 	"gentlepiston.example/piston/core/versionfile"
 )
 
-// purpose is what a person must allow, how code asks for it, and the keys that say why, any of which will do
-// (Information Property List Key Reference, Cocoa Keys).
-type purpose struct {
-	what  string
-	words []string
-	keys  []string
-}
-
-func allowing(what, words string, keys ...string) purpose {
-	return purpose{what, strings.Split(words, " "), keys}
-}
-
 // asks finds the first word by which a source asks for it; at is -1 when it does not. All sources are looked through
 // for all words, so that it matters how.
-func (p purpose) asks(text string) (word string, at int) {
-	for _, word := range p.words {
+func asks(p purpose.Purpose, text string) (word string, at int) {
+	for _, word := range p.Words {
 		for from := 0; ; {
 			i := strings.Index(text[from:], word)
 			if i < 0 {
@@ -51,25 +40,6 @@ func inWord(text string, i int) bool {
 	return c == '_' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= 0x80
 }
 
-var purposes = []purpose{
-	allowing("the camera", "AVCaptureDevice", "NSCameraUsageDescription"),
-	allowing("the microphone", "AVAudioRecorder requestRecordPermission", "NSMicrophoneUsageDescription"),
-	allowing("where one is", "CLLocationManager", "NSLocationWhenInUseUsageDescription",
-		"NSLocationAlwaysAndWhenInUseUsageDescription", "NSLocationAlwaysUsageDescription", "NSLocationUsageDescription"),
-	allowing("photos", "PHPhotoLibrary", "NSPhotoLibraryUsageDescription", "NSPhotoLibraryAddUsageDescription"),
-	allowing("contacts", "CNContactStore", "NSContactsUsageDescription"),
-	allowing("the calendar", "EKEventStore", "NSCalendarsUsageDescription", "NSCalendarsFullAccessUsageDescription",
-		"NSCalendarsWriteOnlyAccessUsageDescription", "NSRemindersUsageDescription", "NSRemindersFullAccessUsageDescription"),
-	allowing("Bluetooth", "CBCentralManager CBPeripheralManager", "NSBluetoothAlwaysUsageDescription",
-		"NSBluetoothPeripheralUsageDescription"),
-	allowing("speech", "SFSpeechRecognizer", "NSSpeechRecognitionUsageDescription"),
-	allowing("one's face", "LAContext", "NSFaceIDUsageDescription"),
-	allowing("one's steps", "CMPedometer CMMotionActivityManager", "NSMotionUsageDescription"),
-	allowing("following one across apps", "ATTrackingManager", "NSUserTrackingUsageDescription"),
-	allowing("one's health", "HKHealthStore", "NSHealthShareUsageDescription", "NSHealthUpdateUsageDescription"),
-	allowing("reading tags nearby", "NFCNDEFReaderSession NFCTagReaderSession", "NFCReaderUsageDescription"),
-}
-
 // missingPurposes finds code for iOS that asks for what no property list says a purpose of, and purposes that say
 // nothing. It reads all sources, which is for a work tree on a disk.
 func missingPurposes(t *Tree) (found []definition.Finding) {
@@ -87,19 +57,19 @@ func missingPurposes(t *Tree) (found []definition.Finding) {
 			continue
 		}
 		text := t.text(e.Path)
-		for _, p := range purposes {
-			if slices.ContainsFunc(p.keys, func(key string) bool { return said[key] }) {
+		for _, p := range purpose.All {
+			if slices.ContainsFunc(p.Keys, func(key string) bool { return said[key] }) {
 				continue
 			}
-			word, at := p.asks(text)
+			word, at := asks(p, text)
 			if at < 0 {
 				continue
 			}
 			line := strings.Count(text[:at], "\n") + 1
 			found = append(found, inFile("no-purpose", e.Path, line, lineOf(text, line),
-				fmt.Sprintf("%s asks for %s, and no property list says why", word, p.what),
-				"Add "+p.keys[0]+" to Info.plist, with a sentence for those who are asked."))
-			said[p.keys[0]] = true // once is enough
+				fmt.Sprintf("%s asks for %s, and no property list says why", word, p.What),
+				"Add "+p.Keys[0]+" to Info.plist, with a sentence for those who are asked."))
+			said[p.Keys[0]] = true // once is enough
 		}
 	}
 	if t.cut {

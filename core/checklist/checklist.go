@@ -34,6 +34,8 @@ type Breach struct {
 	File    string `json:"file"`
 	Message string `json:"message"`
 	Fix     string `json:"fix"`
+	// Whether it fails nothing.
+	Advice bool `json:"advice,omitempty"`
 	// Why it is accepted, and until when; empty when it is not.
 	Accepted string `json:"accepted,omitempty"`
 	Until    string `json:"until,omitempty"`
@@ -50,6 +52,9 @@ func Judge(p Package) []Breach {
 	j.signature()
 	j.processors()
 	j.permissions()
+	j.purposes()
+	j.inside()
+	j.symbols()
 	j.size()
 	j.own()
 	for i := range j.found {
@@ -58,10 +63,11 @@ func Judge(p Package) []Breach {
 	return j.found
 }
 
-// Failed tells whether any finding is not accepted.
-func Failed(list []Breach) bool {
-	return slices.ContainsFunc(list, func(f Breach) bool { return f.Accepted == "" })
-}
+// Against tells whether a finding fails a step: it is more than advice, and not accepted.
+func (b Breach) Against() bool { return b.Accepted == "" && !b.Advice }
+
+// Failed tells whether any finding fails a step.
+func Failed(list []Breach) bool { return slices.ContainsFunc(list, Breach.Against) }
 
 type judge struct {
 	Package
@@ -70,7 +76,9 @@ type judge struct {
 }
 
 func (j *judge) add(rule, fix, format string, args ...any) {
-	j.found = append(j.found, Breach{Rule: rule, File: j.File, Message: fmt.Sprintf(format, args...), Fix: fix})
+	known, _ := definition.FindListRule(rule)
+	j.found = append(j.found, Breach{Rule: rule, File: j.File, Message: fmt.Sprintf(format, args...), Fix: fix,
+		Advice: known.Advice})
 }
 
 // accept marks a finding that is accepted today.
@@ -136,9 +144,7 @@ func (j *judge) release() {
 		j.add("low-target", fmt.Sprintf("Raise targetSdkVersion to %d.", j.rules.Target),
 			"it is made for level %d of Android, and %d is the least", target, j.rules.Target)
 	}
-	if len(j.Icons) == 0 {
-		j.add("no-icon", "Add an icon: android:icon, or AppIcon pictures.", "it has no icon")
-	}
+	j.icons()
 }
 
 // soon is how long what signs a package must be good at least.
@@ -201,18 +207,39 @@ func (j *judge) processors() {
 				"%s is laid out for pages of %s: devices with larger ones cannot load it", p.Path, quantity.Bytes(p.Page))
 		}
 	}
-	if j.Last == nil {
+	for _, m := range j.Unsplit {
+		j.add("not-split", "Make the bundle by a step with package, which says it.",
+			"the module %s does not say which of its libraries are for which processor: every device loads all", m)
+	}
+	agreed, by := j.rules.Processors, "agreed processors"
+	if agreed == nil && j.Last != nil {
+		agreed, by = j.Last.Processors, "last one"
+	}
+	if agreed == nil {
 		return
 	}
-	gone, more := apart(j.Last.Processors, j.Processors)
+	gone, more := apart(j.agreedHere(agreed), j.Processors)
 	if len(gone) > 0 {
 		j.add("processors", "Build for it again, or accept it: devices with it get no update.",
-			"the last one had code for %s, this one has not", strings.Join(gone, ", "))
+			"it has no code for %s, of the %s", strings.Join(gone, ", "), by)
 	}
 	if len(more) > 0 {
-		j.add("processors", "Accept it when it is meant.", "it has code for %s, which the last one had not",
-			strings.Join(more, ", "))
+		j.add("processors", "Leave it out, or accept it when it is meant.", "it has code for %s, beyond the %s",
+			strings.Join(more, ", "), by)
 	}
+}
+
+// appleProcessors are those of iOS; an app of both systems agrees on all in one list.
+var appleProcessors = []string{"arm64", "arm64e", "armv7"}
+
+// agreedHere are those of a list that the package's system has; none when it has no native code.
+func (j *judge) agreedHere(list []string) []string {
+	if len(j.Processors) == 0 && j.rules.Processors != nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(p string) bool {
+		return slices.Contains(appleProcessors, p) != (j.Platform == "ios")
+	})
 }
 
 // apart tells what only one of two lists has.

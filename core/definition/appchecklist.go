@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"path"
 	"time"
 
 	"gentlepiston.example/piston/core/condition"
@@ -18,6 +19,14 @@ type AppChecklist struct {
 	//
 	//	permissions = ["android.permission.INTERNET"]
 	Permissions []string `toml:"permissions"`
+	// The processors that packages have code for. Default: those of the last one.
+	//
+	//	processors = ["arm64-v8a", "armeabi-v7a", "arm64"]
+	Processors []string `toml:"processors"`
+	// Hosts that may be inside although only some reach them, such as a device in a house; * stands for any part.
+	//
+	//	hosts = ["*.local"]
+	Hosts []string `toml:"hosts"`
 	// The most bytes of a package.
 	//
 	//	size = "30 MB"
@@ -71,28 +80,6 @@ type Acceptance struct {
 // DefaultGrowth is by how many per cent a package may grow unasked.
 const DefaultGrowth = 20
 
-// ListRules are the rules of the checklist, with what each wants.
-var ListRules = map[string]string{
-	"placeholder-id":   "The id is not that of a template or an example.",
-	"other-id":         "The id is the app's own.",
-	"other-version":    "Version and build number are those that the run has raised.",
-	"debuggable":       "Nobody can debug it, and it is not for tests only.",
-	"unsigned":         "It is signed.",
-	"scheme-missing":   "It is signed by every scheme that its devices go by.",
-	"misplaced":        "Files that are not packed lie where devices map them.",
-	"small-pages":      "Native libraries for 64 bits can be loaded by devices with pages of 16 KB.",
-	"no-64-bit":        "It has code for 64-bit processors when it has native code.",
-	"processors":       "It has code for the same processors as the last one.",
-	"low-target":       "It is made for the level that was set, or a later one.",
-	"permission-added": "It may do no more than was agreed.",
-	"cleartext":        "It does not speak unencrypted.",
-	"no-icon":          "It has an icon.",
-	"no-profile":       "On iOS it has a provisioning profile.",
-	"ends-soon":        "Certificate and profile are good for some weeks at least.",
-	"too-large":        "It is not larger than was set.",
-	"grown":            "It has not grown beyond what was set since the last one.",
-}
-
 // checklist checks what is said of an app's checklist.
 func (v *validator) checklist(app string, c *AppChecklist) {
 	if c == nil {
@@ -110,11 +97,16 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 	if c.Target < 0 {
 		v.add("bad-value", fmt.Sprintf("target is %d", c.Target), "Write a level of Android, such as 34.", at("target")...)
 	}
+	for _, host := range c.Hosts {
+		if _, err := path.Match(host, ""); err != nil {
+			v.add("bad-value", fmt.Sprintf("%.60q is no host", host), `Write hosts = ["*.local"], for example.`, at("hosts")...)
+		}
+	}
 	own := ownRules(v, c.Rule, at)
 	for i, a := range c.Accept {
 		where := at("accept", fmt.Sprint(i))
-		if _, known := ListRules[a.Rule]; !known && !own[a.Rule] {
-			v.add("bad-value", fmt.Sprintf("there is no rule %.40q", a.Rule), "docs/guide.md lists them.", where...)
+		if _, known := FindListRule(a.Rule); !known && !own[a.Rule] {
+			v.add("bad-value", fmt.Sprintf("there is no rule %.40q", a.Rule), "docs/reference/findings.md lists them.", where...)
 		}
 		if a.Reason == "" {
 			v.add("bad-value", "it does not say why it is accepted", "Add reason = \"…\".", where...)
@@ -136,7 +128,7 @@ func ownRules(v *validator, rules []OwnRule, at func(...string) []string) map[st
 	for i, r := range rules {
 		where := func(key string) []string { return at("rule", fmt.Sprint(i), key) }
 		v.name(r.Name, "rule", where("name")...)
-		if _, known := ListRules[r.Name]; known || own[r.Name] {
+		if _, known := FindListRule(r.Name); known || own[r.Name] {
 			v.add("bad-value", fmt.Sprintf("there is a rule %s already", r.Name), "Give it another name.", where("name")...)
 		}
 		own[r.Name] = true

@@ -29,7 +29,8 @@ func (s *seen) hear(q packaging.Question) (*packaging.Answer, error) {
 
 func (c checklists) execute(ctx context.Context, i int, step *definition.Step) Outcome {
 	var all seen
-	if err := c.inside(ctx, i, packaging.Work{Files: step.Checklist.Files, Look: true}, &all); err != nil {
+	if err := c.inside(ctx, i, packaging.Work{Files: step.Checklist.Files, Look: true,
+		Symbols: step.Checklist.Symbols}, &all); err != nil {
 		return Outcome{Err: err}
 	}
 	var judged api.Judged
@@ -61,8 +62,12 @@ func (c checklists) execute(ctx context.Context, i int, step *definition.Step) O
 					finding.Accepted)
 				continue
 			}
-			c.Attempt.Say(i, "  error: %s [%s]", finding.Message, finding.Rule)
+			level := map[bool]string{true: "error", false: "warning"}[finding.Against()]
+			c.Attempt.Say(i, "  %s: %s [%s]", level, finding.Message, finding.Rule)
 			c.Attempt.Say(i, "    %s", finding.Fix)
+			if !finding.Against() {
+				continue
+			}
 			if wrong++; wrong == 1 {
 				first = p.File + ": " + finding.Message
 			}

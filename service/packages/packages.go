@@ -3,13 +3,17 @@
 package packages
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"image/png"
+	"reflect"
 	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/appfile"
 	"gentlepiston.example/piston/core/checklist"
 	"gentlepiston.example/piston/core/definition"
@@ -52,7 +56,7 @@ func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.P
 	}
 	out.Packages = []api.JudgedPackage{}
 	for _, seen := range in.Packages {
-		one, err := s.judge(ctx, run, job.Step[in.Step].Checklist.App, apps, raised, in.Step, seen)
+		one, err := s.judge(ctx, run, job.Step[in.Step].Checklist, apps, raised, in.Step, seen)
 		if err != nil {
 			return out, err
 		}
@@ -62,14 +66,14 @@ func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.P
 	return out, nil
 }
 
-func (s *Packages) judge(ctx context.Context, run store.Run, named string, apps *definition.Apps,
+func (s *Packages) judge(ctx context.Context, run store.Run, do *action.Checklist, apps *definition.Apps,
 	raised []store.Version, step int, seen api.PackageSeen) (out api.JudgedPackage, err error) {
 	facts, err := sound(seen.Facts)
 	if err != nil {
 		return out, fmt.Errorf("%.200q: %w", seen.File, err)
 	}
 	p := checklist.Package{File: seen.File, Facts: facts, Today: time.Now()}
-	if p.App, err = appOf(apps, named, facts); err != nil {
+	if p.App, err = appOf(apps, do.App, facts); err != nil {
 		return out, err
 	}
 	if p.App != nil {
@@ -122,36 +126,19 @@ func sound(f appfile.Facts) (appfile.Facts, error) {
 			return f, fmt.Errorf("its %s is %w: %.60q", what, ground.ErrInvalid, text)
 		}
 	}
-	f.Label = plain(f.Label)
-	for i := range f.Permissions {
-		f.Permissions[i].Name, f.Permissions[i].Purpose = plain(f.Permissions[i].Name), plain(f.Permissions[i].Purpose)
+	c, err := png.DecodeConfig(bytes.NewReader(f.Picture))
+	if err != nil || c.Width > maxPicture || c.Height > maxPicture {
+		f.Picture = nil // of others than PNGs one would have to know more
 	}
-	for _, list := range [][]string{f.Processors, f.Languages, f.Schemes, f.Misplaced} {
-		for i := range list {
-			list[i] = plain(list[i])
-		}
-	}
-	for i := range f.Programs {
-		f.Programs[i].Path, f.Programs[i].Processor = plain(f.Programs[i].Path), plain(f.Programs[i].Processor)
-	}
-	for i := range f.Icons {
-		f.Icons[i].Path = plain(f.Icons[i].Path)
-	}
-	for i := range f.Signers {
-		f.Signers[i].Subject = plain(f.Signers[i].Subject)
-	}
-	for i := range f.Parts {
-		f.Parts[i].Path = plain(f.Parts[i].Path)
-	}
-	if f.Profile != nil {
-		f.Profile.Name, f.Profile.App, f.Profile.Team = plain(f.Profile.Name), plain(f.Profile.App), plain(f.Profile.Team)
-	}
-	f.Entitlements = plainMap(f.Entitlements)
+	tidy(reflect.ValueOf(&f).Elem())
 	return f, nil
 }
 
-// maxText bounds a text that a package says of itself.
-const maxText = 2000
+// The bounds of what a package says of itself.
+const (
+	maxText    = 2000
+	maxPicture = 512 // pixels
+)
 
 func plain(text string) string {
 	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "?")
@@ -161,31 +148,44 @@ func plain(text string) string {
 	return text
 }
 
-func plainMap(m map[string]any) map[string]any {
-	if m == nil {
-		return nil
+// tidy makes every text that is in a value plain, wherever it stands: a field that is added is not forgotten.
+func tidy(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString(plain(v.String()))
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Field(i).CanSet() {
+				tidy(v.Field(i))
+			}
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			tidy(v.Index(i))
+		}
+	case reflect.Pointer:
+		if !v.IsNil() {
+			tidy(v.Elem())
+		}
+	case reflect.Interface:
+		if !v.IsNil() {
+			v.Set(tidied(v.Elem()))
+		}
+	case reflect.Map:
+		for _, key := range v.MapKeys() {
+			value := tidied(v.MapIndex(key))
+			v.SetMapIndex(key, reflect.Value{})
+			v.SetMapIndex(tidied(key), value)
+		}
 	}
-	out := map[string]any{}
-	for key, value := range m {
-		out[plain(key)] = plainValue(value)
-	}
-	return out
 }
 
-func plainValue(v any) any {
-	switch v := v.(type) {
-	case string:
-		return plain(v)
-	case map[string]any:
-		return plainMap(v)
-	case []any:
-		out := make([]any, len(v))
-		for i := range v {
-			out[i] = plainValue(v[i])
-		}
-		return out
-	}
-	return v
+// tidied is a tidy copy of what cannot be changed where it stands.
+func tidied(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	out.Set(v)
+	tidy(out)
+	return out
 }
 
 // Packages lists those that runs of a project have made, newest first.
@@ -215,7 +215,7 @@ func told(p store.Package) api.Package {
 		At: p.At, File: p.File, SHA256: p.SHA256, Size: p.Size, Kind: appfile.Kind(p.Kind), Platform: p.Platform, App: p.App,
 		Version: p.Version, Build: p.Build, Findings: len(p.Findings.V)}
 	for _, f := range p.Findings.V {
-		if f.Accepted == "" {
+		if f.Against() {
 			out.Failed++
 		}
 	}

@@ -14,6 +14,7 @@ import { grown, pieces } from '../sizes';
 import { size } from '../text';
 import { mono } from '../theme';
 
+const sum = (list: number[]) => list.reduce((a, b) => a + b, 0);
 const day = (time: string) => new Date(time).toLocaleDateString('en-CA');
 
 function Fact({ name, children }: { name: string; children: ReactNode }) {
@@ -43,17 +44,54 @@ function About({ p }: { p: PackageDetail }) {
       sx={{ p: 1.5, m: 0, mb: 1.5, display: 'grid', gridTemplateColumns: 'auto 1fr', columnGap: 2, rowGap: 0.5 }}
     >
       <Fact name="App">
+        {f.picture && (
+          <img
+            src={`data:image/png;base64,${f.picture}`}
+            alt="Its icon"
+            width={40}
+            height={40}
+            style={{ float: 'right', borderRadius: 8 }}
+          />
+        )}
         {f.label} <span style={{ fontFamily: mono }}>{f.id}</span>
       </Fact>
       <Fact name="System">
         {f.platform} {f.lowest} and later{f.target && `, made for ${f.target}`}
       </Fact>
       <Fact name="Processors">{f.processors.join(', ') || 'any: no native code'}</Fact>
+      {f.code.length > 0 && (
+        <Fact name="Code">
+          {sum(f.code.map((c) => c.classes)).toLocaleString('en')} classes; methods named:{' '}
+          {sum(f.code.map((c) => c.methods)).toLocaleString('en')}
+        </Fact>
+      )}
       <Fact name="May">
-        {f.permissions
-          .map((m) => m.name.replace('android.permission.', '') + (m.purpose ? `: ${m.purpose}` : ''))
-          .join(', ') || 'nothing that asks for permission'}
+        {f.permissions.length === 0 && 'nothing that asks for permission'}
+        {f.permissions.map((m) => (
+          <div key={m.name}>
+            {m.name.replace('android.permission.', '')}
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {m.purpose ? `: ${m.purpose}` : m.means && `: ${m.means}`}
+            </Box>
+          </div>
+        ))}
       </Fact>
+      {f.domains.length > 0 && (
+        <Fact name="Domains">
+          {f.domains
+            .map((d) => `${d.below ? '*.' : ''}${d.name}${d.cleartext ? ' (may be unencrypted)' : ''}`)
+            .join(', ')}
+        </Fact>
+      )}
+      {f.languages.length > 0 && <Fact name="Languages">{f.languages.join(', ')}</Fact>}
+      {p.kind === 'app-bundle' && (
+        <Fact name="Devices load">
+          about{' '}
+          {f.downloads
+            .map((d) => `${d.processor ?? 'any'}${d.density ? ` ${String(d.density)} dpi` : ''}: ${size(d.size)}`)
+            .join(', ')}
+        </Fact>
+      )}
       <Fact name="Icons">{f.icons.map((i) => `${i.width ?? '?'}×${i.height ?? '?'}`).join(', ') || 'none'}</Fact>
       {f.signers.map((s) => (
         <Fact key={s.fingerprints.sha256} name="Signed by">
@@ -71,6 +109,14 @@ function About({ p }: { p: PackageDetail }) {
           <Box component="b" sx={{ color: 'state.bad' }}>
             {beware.join(', ')}
           </Box>
+        </Fact>
+      )}
+      {f.symbols && (
+        <Fact name="Symbols">
+          {f.symbols
+            .filter((s) => s.of.length > 0)
+            .map((s) => `${s.path} for ${s.of.join(', ')}`)
+            .join('; ') || 'none that fit'}
         </Fact>
       )}
       <Fact name="SHA-256">

@@ -13,8 +13,8 @@ export function Checklist({ breaches }: { breaches: Breach[] }) {
       )}
       {sorted.map((b, i) => (
         <Box key={i} sx={{ mb: i < sorted.length - 1 ? 1 : 0 }}>
-          <Box sx={{ color: b.accepted ? 'text.secondary' : 'state.bad', fontWeight: 600 }}>
-            {b.accepted ? '○ accepted' : '✗ against'} {b.rule}: <LineText text={b.message} />
+          <Box sx={{ color: b.accepted ? 'text.secondary' : b.advice ? 'state.late' : 'state.bad', fontWeight: 600 }}>
+            {b.accepted ? '○ accepted' : b.advice ? '△ advice' : '✗ against'} {b.rule}: <LineText text={b.message} />
           </Box>
           <Box sx={{ color: 'text.secondary' }}>
             {b.accepted ? `${b.accepted}, until ${b.until ?? 'some day'}` : b.fix}

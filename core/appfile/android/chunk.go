@@ -16,6 +16,7 @@ const (
 	chunkXML          = 0x0003
 	chunkStartElement = 0x0102
 	chunkEndElement   = 0x0103
+	chunkText         = 0x0104
 	chunkResourceIDs  = 0x0180
 	chunkPackage      = 0x0200
 	chunkType         = 0x0201

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 )
 
 // Element is an element of a manifest, whichever form it came in.
@@ -11,6 +12,7 @@ type Element struct {
 	Name       string
 	Attributes []Attribute
 	Children   []*Element
+	Text       string // in it, between its elements
 }
 
 // Attribute is one of an element. Ref is the resource that its value is; 0 for a value of its own.
@@ -111,6 +113,11 @@ func ReadXML(b []byte) (*Element, error) {
 			if count++; count > maxElements || len(stack) > maxDepth {
 				err = c.wrong(0, "it is too deep, or has too many elements")
 			}
+		case chunkText:
+			if n, ok := c.body().u32(0); ok {
+				top := stack[len(stack)-1]
+				top.Text = words(top.Text, pool.text(n))
+			}
 		case chunkEndElement:
 			if len(stack) == 1 {
 				return c.wrong(0, "an element ends that has not begun")
@@ -126,6 +133,17 @@ func ReadXML(b []byte) (*Element, error) {
 		return nil, whole.wrong(0, "it does not hold one whole element")
 	}
 	return root.Children[0], nil
+}
+
+// maxWords bounds the text of an element; settings have names there.
+const maxWords = 4096
+
+// words puts texts of an element together, without the white space around them.
+func words(text, more string) string {
+	if text += strings.TrimSpace(more); len(text) > maxWords {
+		text = strings.ToValidUTF8(text[:maxWords], "")
+	}
+	return text
 }
 
 // element reads one: after the header where its attributes are and how many.

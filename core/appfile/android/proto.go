@@ -7,7 +7,7 @@ import (
 // ReadProto reads a manifest in protocol buffers, as app bundles have it (aapt2, Resources.proto: XmlNode).
 func ReadProto(b []byte) (*Element, error) {
 	left := maxElements
-	e, err := node(b, 0, &left)
+	e, _, err := node(b, 0, &left)
 	if err == nil && e == nil {
 		err = &FormatError{0, "it holds no element"}
 	}
@@ -55,12 +55,15 @@ func fields(b []byte, do func(f field) error) error {
 	return nil
 }
 
-// node reads an XmlNode: 1 is an element, 2 is text, which is left out.
-func node(b []byte, depth int, left *int) (e *Element, err error) {
+// node reads an XmlNode: 1 is an element, 2 is text.
+func node(b []byte, depth int, left *int) (e *Element, text string, err error) {
 	if *left--; *left < 0 || depth > maxDepth {
-		return nil, &FormatError{0, "it is too deep, or has too many elements"}
+		return nil, "", &FormatError{0, "it is too deep, or has too many elements"}
 	}
 	err = fields(b, func(f field) error {
+		if f.number == 2 {
+			text = string(f.bytes)
+		}
 		if f.number != 1 {
 			return nil
 		}
@@ -74,7 +77,8 @@ func node(b []byte, depth int, left *int) (e *Element, err error) {
 				e.Attributes = append(e.Attributes, a)
 				return err
 			case 5:
-				child, err := node(f.bytes, depth+1, left)
+				child, text, err := node(f.bytes, depth+1, left)
+				e.Text = words(e.Text, text)
 				if child != nil {
 					e.Children = append(e.Children, child)
 				}
@@ -83,7 +87,7 @@ func node(b []byte, depth int, left *int) (e *Element, err error) {
 			return nil
 		})
 	})
-	return e, err
+	return e, text, err
 }
 
 // attribute reads an XmlAttribute. Its text is the value; a compiled item says more for a reference.
