@@ -104,17 +104,29 @@ func showCode(say func(what, text string), p appfile.Facts) {
 		domains = append(domains, name)
 	}
 	say("domains", strings.Join(domains[:min(len(domains), maxTold)], ", "))
-	var loads []string
-	for _, d := range p.Downloads {
-		name := d.Processor
-		if d.Density > 0 {
-			name = strings.TrimSpace(fmt.Sprintf("%s %d dpi", name, d.Density))
-		}
-		loads = append(loads, strings.TrimSpace(name+" "+quantity.Bytes(d.Size)))
-	}
 	if p.Kind == appfile.Bundle {
-		say("devices load", "about "+strings.Join(loads[:min(len(loads), maxTold)], ", "))
+		say("devices load", "about "+strings.Join(loads(p.Downloads), ", "))
 	}
+}
+
+// loads tells for each processor from how much to how much is loaded, by the screens.
+func loads(list []appfile.Download) (out []string) {
+	var last string
+	var from int64
+	for i, d := range list {
+		if i == 0 || d.Processor != last {
+			last, from = d.Processor, d.Size
+		}
+		if i+1 < len(list) && list[i+1].Processor == last {
+			continue
+		}
+		size := quantity.Bytes(from)
+		if d.Size != from {
+			size += " to " + quantity.Bytes(d.Size)
+		}
+		out = append(out, strings.TrimSpace(d.Processor+" "+size))
+	}
+	return out
 }
 
 // showInside tells what is in a package that should not be, or not there.

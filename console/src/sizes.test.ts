@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { grown, pieceAt, pieces, tiles } from './sizes';
+import { grown, loads, pieceAt, pieces, tiles } from './sizes';
 import { size } from './text';
 
 const parts = [
@@ -20,6 +20,16 @@ describe('what a package is made of', () => {
     expect(pieceAt(top, ['native', 'lib', 'x86_64']).bytes).toBe(200);
     expect(pieceAt(top, ['native', 'gone']).name).toBe('native');
     expect(pieceAt(top, ['assets', 'the rest']).bytes).toBe(50);
+  });
+
+  it('is loaded by each processor, by the screen more or less', () => {
+    const list = [
+      { processor: 'arm64-v8a', size: 4000 },
+      { processor: 'arm64-v8a', size: 9000 },
+      { processor: 'x86_64', size: 5000 },
+      { size: 7000 },
+    ];
+    expect(loads(list, size)).toEqual(['arm64-v8a 4.0 kB to 9.0 kB', 'x86_64 5.0 kB', '7.0 kB']);
   });
 
   it('fills the whole area, each tile as large as its bytes', () => {

@@ -82,3 +82,20 @@ export function grown(was: number, now: number, size: (bytes: number) => string)
   const sign = now > was ? '+' : '−';
   return `${sign}${size(Math.abs(now - was))}, ${sign}${Math.abs(((now - was) / was) * 100).toFixed(1)} %`;
 }
+
+/** What a kind of device loads of an app bundle. */
+export interface Load {
+  processor?: string;
+  size: number;
+}
+
+/** For each processor from how much to how much is loaded, by the screens. */
+export function loads(list: Load[], show: (bytes: number) => string): string[] {
+  const by = new Map<string, number[]>();
+  for (const d of list) by.set(d.processor ?? '', [...(by.get(d.processor ?? '') ?? []), d.size]);
+  return [...by].map(([processor, sizes]) => {
+    const least = Math.min(...sizes);
+    const most = Math.max(...sizes);
+    return `${processor} ${show(least)}${most > least ? ` to ${show(most)}` : ''}`.trim();
+  });
+}

@@ -96,7 +96,9 @@ func TestEachRuleFindsWhatIsAgainstIt(t *testing.T) {
 			p.Declared = false
 		}},
 		{"secret-inside", "assets/a.pem has a private key inside", func(p *Package) {
-			p.Inside = []appfile.Inside{{Kind: "secret", Path: "assets/a.pem", What: "a private key"}}
+			p.App.Checklist.MayHold = []string{"**/services.json"}
+			p.Inside = []appfile.Inside{{Kind: "secret", Path: "assets/a.pem", What: "a private key"},
+				{Kind: "secret", Path: "base/assets/services.json", What: "a value"}}
 		}},
 		{"test-code", "org.junit", func(p *Package) {
 			p.Inside = []appfile.Inside{{Kind: "test-code", Path: "classes.dex", What: "org.junit"}}

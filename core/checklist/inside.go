@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"gentlepiston.example/piston/core/appfile"
 	"gentlepiston.example/piston/core/purpose"
 )
@@ -61,7 +63,8 @@ func (j *judge) purposes() {
 
 // insideRules are the rules about what is inside, by its kind, each with how to mend it.
 var insideRules = map[string][2]string{
-	appfile.SecretInside: {"secret-inside", "Take it out, make a new one, and let a server of yours hold it."},
+	appfile.SecretInside: {"secret-inside",
+		"Take it out, make a new one, and let a server hold it; when all may read it: may_hold = […]."},
 	appfile.TestInside:   {"test-code", "Make the dependency one of the tests only, and build the release variant."},
 	appfile.MapInside:    {"source-map", "Keep them beside the package, to read crashes by: leave them out of it."},
 	appfile.AddressInside: {"own-address",
@@ -71,11 +74,20 @@ var insideRules = map[string][2]string{
 func (j *judge) inside() {
 	for _, i := range j.Inside {
 		rule, known := insideRules[i.Kind]
-		if !known || i.Kind == appfile.AddressInside && j.agreedHost(i.What) {
+		if !known || i.Kind == appfile.AddressInside && j.agreedHost(i.What) || i.Kind == appfile.SecretInside &&
+			j.mayHold(i.Path) {
 			continue
 		}
 		j.add(rule[0], rule[1], "%s has %s inside", i.Path, i.What)
 	}
+}
+
+// mayHold tells whether it was agreed that a file holds what looks like a secret.
+func (j *judge) mayHold(name string) bool {
+	return slices.ContainsFunc(j.rules.MayHold, func(glob string) bool {
+		is, err := doublestar.Match(glob, name)
+		return is && err == nil
+	})
 }
 
 // agreedHost tells whether an address was agreed to.

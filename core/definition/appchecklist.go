@@ -5,6 +5,8 @@ import (
 	"path"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/quantity"
 )
@@ -27,6 +29,10 @@ type AppChecklist struct {
 	//
 	//	hosts = ["*.local"]
 	Hosts []string `toml:"hosts"`
+	// Files in packages that may hold what looks like a secret: everybody who has the app can read it.
+	//
+	//	may_hold = ["**/services.json"]
+	MayHold []string `toml:"may_hold"`
 	// The most bytes of a package.
 	//
 	//	size = "30 MB"
@@ -100,6 +106,12 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 	for _, host := range c.Hosts {
 		if _, err := path.Match(host, ""); err != nil {
 			v.add("bad-value", fmt.Sprintf("%.60q is no host", host), `Write hosts = ["*.local"], for example.`, at("hosts")...)
+		}
+	}
+	for _, glob := range c.MayHold {
+		if !doublestar.ValidatePattern(glob) {
+			v.add("bad-value", fmt.Sprintf("%.60q is no glob", glob), `Write may_hold = ["**/services.json"], for example.`,
+				at("may_hold")...)
 		}
 	}
 	own := ownRules(v, c.Rule, at)

@@ -10,7 +10,7 @@ import { useKeys } from '../keys';
 import { Checklist } from '../parts/Checklist';
 import { List } from '../parts/List';
 import { SizeMap } from '../parts/SizeMap';
-import { grown, pieces } from '../sizes';
+import { grown, loads, pieces } from '../sizes';
 import { size } from '../text';
 import { mono } from '../theme';
 
@@ -44,15 +44,6 @@ function About({ p }: { p: PackageDetail }) {
       sx={{ p: 1.5, m: 0, mb: 1.5, display: 'grid', gridTemplateColumns: 'auto 1fr', columnGap: 2, rowGap: 0.5 }}
     >
       <Fact name="App">
-        {f.picture && (
-          <img
-            src={`data:image/png;base64,${f.picture}`}
-            alt="Its icon"
-            width={40}
-            height={40}
-            style={{ float: 'right', borderRadius: 8 }}
-          />
-        )}
         {f.label} <span style={{ fontFamily: mono }}>{f.id}</span>
       </Fact>
       <Fact name="System">
@@ -84,14 +75,7 @@ function About({ p }: { p: PackageDetail }) {
         </Fact>
       )}
       {f.languages.length > 0 && <Fact name="Languages">{f.languages.join(', ')}</Fact>}
-      {p.kind === 'app-bundle' && (
-        <Fact name="Devices load">
-          about{' '}
-          {f.downloads
-            .map((d) => `${d.processor ?? 'any'}${d.density ? ` ${String(d.density)} dpi` : ''}: ${size(d.size)}`)
-            .join(', ')}
-        </Fact>
-      )}
+      {p.kind === 'app-bundle' && <Fact name="Devices load">about {loads(f.downloads, size).join(', ')}</Fact>}
       <Fact name="Icons">{f.icons.map((i) => `${i.width ?? '?'}×${i.height ?? '?'}`).join(', ') || 'none'}</Fact>
       {f.signers.map((s) => (
         <Fact key={s.fingerprints.sha256} name="Signed by">
@@ -206,6 +190,14 @@ export default function Package() {
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
+        {p.facts.picture && (
+          <Box
+            component="img"
+            src={`data:image/png;base64,${p.facts.picture}`}
+            alt="Its icon"
+            sx={{ width: 32, height: 32, borderRadius: 1, alignSelf: 'center' }}
+          />
+        )}
         <Typography variant="h1">{p.file.split('/').pop()}</Typography>
         <Box sx={{ fontSize: 18 }}>
           {p.version} ({p.build}), {size(p.size)}
