@@ -35,7 +35,7 @@ var floors = map[string]int{
 var corridors = map[string]map[string]int{
 	"core": {
 		"action": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
-		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5,
+		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5, "bill": 5,
 		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},
 	"cli": {"terminal": 0},

@@ -67,6 +67,7 @@ type PackageFilter struct {
 	Version string           `query:"version" maxLength:"100"`
 	Commit  string           `query:"commit" maxLength:"64" doc:"the beginning of one"`
 	SHA256  string           `query:"sha256" maxLength:"64" doc:"the beginning of one"`
+	BuildID string           `query:"build_id" maxLength:"100" doc:"of a program in it, as a crash names it"`
 	Run     record.RunNumber `query:"run" minimum:"0"`
 	Before  record.PackageID `query:"before" minimum:"0" doc:"what a page before said under next"`
 	Limit   int              `query:"limit" minimum:"1" maximum:"500" default:"50"`
@@ -86,6 +87,8 @@ type PackageDetail struct {
 	Checklist []checklist.Breach `json:"checklist"`
 	// The one before it, of the same kind; absent when there is none.
 	Since *PackageSince `json:"since,omitempty"`
+	// The last one that went to people; absent when there is none, or when it is the one before.
+	Released *PackageSince `json:"released,omitempty"`
 }
 
 // PackageSince is how a package differs from the one before it.

@@ -30,9 +30,11 @@ func packagesCommand() *cli.Command {
 			&cli.StringFlag{Name: "version", Usage: "only of this version or build number"},
 			&cli.StringFlag{Name: "commit", Usage: "only of this commit"},
 			&cli.StringFlag{Name: "sha256", Usage: "only the one whose hash begins like this"},
+			&cli.StringFlag{Name: "build-id", Usage: "only those with a program of this build id or UUID, as a crash names it"},
 			&cli.Int64Flag{Name: "run", Usage: "only of this run", HideDefault: true},
 			&cli.Int64Flag{Name: "before", Usage: "what a page before said under More", HideDefault: true},
 			&cli.BoolFlag{Name: "provenance", Usage: "of one: answer with a signed statement from what it was built"},
+			&cli.BoolFlag{Name: "bill", Usage: "of one: answer with a signed statement what it is made of (CycloneDX)"},
 			&cli.BoolFlag{Name: "sarif", Usage: "of one: answer with what the checklist says in SARIF 2.1.0"},
 			&cli.IntFlag{Name: "parts", Usage: "of one: how many of the largest files are shown", Value: 8},
 			terminal.LimitFlag(20, 500), terminal.JSONFlag},
@@ -48,7 +50,8 @@ func packagesCommand() *cli.Command {
 func listPackages(ctx context.Context, c *cli.Command, cl *client.Client, project string) error {
 	page, err := cl.Packages(ctx, project, api.PackageFilter{App: c.String("app"), Kind: c.String("kind"),
 		Version: c.String("version"), Commit: c.String("commit"), SHA256: c.String("sha256"),
-		Run: record.RunNumber(c.Int64("run")), Before: record.PackageID(c.Int64("before")), Limit: c.Int("limit")})
+		BuildID: c.String("build-id"), Run: record.RunNumber(c.Int64("run")),
+		Before: record.PackageID(c.Int64("before")), Limit: c.Int("limit")})
 	if err != nil || c.Bool("json") {
 		return terminal.OrJSON(c, page, err)
 	}
@@ -60,7 +63,7 @@ func listPackages(ctx context.Context, c *cli.Command, cl *client.Client, projec
 		case p.Failed > 0:
 			says = s.In(terminal.Red, fmt.Sprintf("%d against", p.Failed))
 		case p.Findings > 0:
-			says = fmt.Sprintf("%d accepted", p.Findings)
+			says = fmt.Sprintf("%d noted", p.Findings)
 		}
 		rows = append(rows, []string{fmt.Sprint(p.ID), p.File, string(p.Kind), p.App,
 			fmt.Sprintf("%s (%s)", p.Version, p.Build), quantity.Bytes(p.Size), says,
@@ -82,8 +85,10 @@ func showOnePackage(ctx context.Context, c *cli.Command, cl *client.Client, proj
 	if err != nil || n < 1 {
 		return terminal.Usage("%q is no package: piston packages %s lists them", id, project)
 	}
-	if c.Bool("provenance") {
-		statement, err := cl.Provenance(ctx, project, record.PackageID(n))
+	ask := map[bool]func(context.Context, string, record.PackageID) (api.Provenance, error){true: cl.Provenance,
+		false: cl.Bill}[c.Bool("provenance")]
+	if c.Bool("provenance") || c.Bool("bill") {
+		statement, err := ask(ctx, project, record.PackageID(n))
 		if err != nil || c.Bool("json") {
 			return terminal.OrJSON(c, statement, err)
 		}
@@ -107,6 +112,10 @@ func showOnePackage(ctx context.Context, c *cli.Command, cl *client.Client, proj
 			p.Since.Entries[:min(len(p.Since.Entries), c.Int("parts"))]}
 	}
 	showPackage(s, one, c.Int("parts"))
+	if r := p.Released; r != nil {
+		s.Line("Since the released %s (%s), run %d: %s, was %s (%s)", r.Package.Version, r.Package.Build, r.Package.Run,
+			quantity.Bytes(p.Size), quantity.Bytes(r.Package.Size), grown(r.Package.Size, p.Size))
+	}
 	showChecklist(s, p.Checklist)
 	return nil
 }

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,11 +19,15 @@ import (
 
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/bill"
 	"gentlepiston.example/piston/core/provenance"
 )
 
 // statementEnding is what the file with a package's statement is called, after the package.
 const statementEnding = ".provenance.json"
+
+// billEnding is that of the file with what it is made of.
+const billEnding = ".bill.json"
 
 func statementKeyCommand() *cli.Command {
 	return &cli.Command{
@@ -47,8 +53,9 @@ func verifyCommand() *cli.Command {
 		ArgsUsage: "FILE",
 		Description: "Tells from which commit, by which pipeline and with which tools a package was built, and whether the " +
 			"bytes are those. It asks\nnobody: the statement lies beside the package, the key comes from piston " +
-			"statement-key.\n\n" +
+			"statement-key. A bill of materials in FILE"+billEnding+"\nis checked, too.\n\n" +
 			terminal.Example("piston packages tidewick 12 --provenance > tidewick.apk"+statementEnding,
+				"piston packages tidewick 12 --bill > tidewick.apk"+billEnding,
 				"piston verify tidewick.apk --key service.pem"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key", Usage: "the service's public key", Required: true},
@@ -77,26 +84,64 @@ func verifyFile(ctx context.Context, c *cli.Command) error {
 	if name == "" {
 		name = args[0] + statementEnding
 	}
-	envelope, err := readWhole(name, provenance.MaxEnvelope)
-	if err != nil {
-		return err
-	}
-	statement, err := provenance.Open(ctx, envelope, key)
-	if err != nil {
-		return failed(fmt.Errorf("%s: %w", name, err))
-	}
 	sum, err := sumOf(args[0])
 	if err != nil {
 		return failed(err)
 	}
-	if err := statement.Check(sum); err != nil {
-		return failed(fmt.Errorf("%s: %w", args[0], err))
+	v := verified{}
+	if v.Statement, err = openStatement(ctx, name, args[0], sum, key); err != nil {
+		return err
+	}
+	build, err := v.Build()
+	if err != nil {
+		return failed(fmt.Errorf("%s: %w", name, err))
+	}
+	listed := args[0] + billEnding
+	if _, err := os.Stat(listed); err == nil {
+		statement, err := openStatement(ctx, listed, args[0], sum, key)
+		if err != nil {
+			return err
+		}
+		if v.Bill, err = statement.Bill(); err != nil {
+			return failed(fmt.Errorf("%s: %w", listed, err))
+		}
 	}
 	if c.Bool("json") {
-		return terminal.PrintJSON(terminal.Out(c), statement)
+		return terminal.PrintJSON(terminal.Out(c), v)
 	}
-	showStatement(terminal.NewScreen(terminal.Out(c)), args[0], statement)
+	s := terminal.NewScreen(terminal.Out(c))
+	showStatement(s, args[0], v.Subject[0], build)
+	if v.Bill == nil {
+		return nil
+	}
+	all, used, err := bill.Count(v.Bill)
+	if err != nil {
+		return failed(fmt.Errorf("%s: %w", listed, err))
+	}
+	s.Line("  %-10s%d components, of which %d are packages of others", "made of", all, used)
 	return nil
+}
+
+// verified is what the command answers: the statement, and the bill when it lies beside the package, too.
+type verified struct {
+	provenance.Statement
+	Bill json.RawMessage `json:"bill,omitempty"`
+}
+
+// openStatement opens a statement that is about a file with a SHA-256.
+func openStatement(ctx context.Context, name, file, sum string, key ed25519.PublicKey) (provenance.Statement, error) {
+	envelope, err := readWhole(name, provenance.MaxEnvelope)
+	if err != nil {
+		return provenance.Statement{}, err
+	}
+	st, err := provenance.Open(ctx, envelope, key)
+	if err != nil {
+		return st, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", name, err))
+	}
+	if err := st.Check(sum); err != nil {
+		return st, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", file, err))
+	}
+	return st, nil
 }
 
 func sumOf(name string) (string, error) {
@@ -120,8 +165,8 @@ func sumOf(name string) (string, error) {
 }
 
 // showStatement tells it in one screen.
-func showStatement(s *terminal.Screen, file string, st provenance.Statement) {
-	subject, build, run := st.Subject[0], st.Predicate.BuildDefinition, st.Predicate.RunDetails
+func showStatement(s *terminal.Screen, file string, subject provenance.Subject, of provenance.Predicate) {
+	build, run := of.BuildDefinition, of.RunDetails
 	about := subject.Annotations
 	s.Line("%s  %s", s.In(terminal.Green, "✓ "+file), s.In(terminal.Strong, "these are the bytes that were built"))
 	say := func(what, text string) {

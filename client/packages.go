@@ -21,7 +21,7 @@ func (c *Client) Judge(ctx context.Context, attempt record.AttemptID, in api.Pac
 func (c *Client) Packages(ctx context.Context, project string, f api.PackageFilter) (api.PackagePage, error) {
 	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
 	for name, value := range map[string]string{"app": f.App, "kind": f.Kind, "version": f.Version, "commit": f.Commit,
-		"sha256": f.SHA256} {
+		"sha256": f.SHA256, "build_id": f.BuildID} {
 		if value != "" {
 			q.Set(name, value)
 		}
@@ -43,6 +43,11 @@ func (c *Client) Package(ctx context.Context, project string, id record.PackageI
 // Provenance states from what a package was built.
 func (c *Client) Provenance(ctx context.Context, project string, id record.PackageID) (api.Provenance, error) {
 	return get[api.Provenance](ctx, c, fmt.Sprintf("%s/packages/%d/provenance", projectPath(project), id))
+}
+
+// Bill states what a package is made of.
+func (c *Client) Bill(ctx context.Context, project string, id record.PackageID) (api.Provenance, error) {
+	return get[api.Provenance](ctx, c, fmt.Sprintf("%s/packages/%d/bill", projectPath(project), id))
 }
 
 // StatementKey is what statements of the service are checked with.

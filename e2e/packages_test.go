@@ -141,12 +141,14 @@ func checkProvenance(t *testing.T, s *server, apk string) {
 	require.Len(t, page.Packages, 1, "it is found again by its hash")
 	statement, code := s.piston(t, "", "packages", "tidewick", fmt.Sprint(page.Packages[0].ID), "--provenance")
 	require.Zero(t, code, statement)
+	made, code := s.piston(t, "", "packages", "tidewick", fmt.Sprint(page.Packages[0].ID), "--bill")
+	require.Zero(t, code, made)
 	key, code := s.piston(t, "", "statement-key")
 	require.Zero(t, code, key)
 	dir := t.TempDir()
 	file := filepath.Join(dir, "tidewick.apk")
 	for name, text := range map[string]string{file: string(b), file + ".provenance.json": statement,
-		filepath.Join(dir, "service.pem"): key} {
+		file + ".bill.json": made, filepath.Join(dir, "service.pem"): key} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	}
 	verify := func() (string, int) {
@@ -158,7 +160,7 @@ func checkProvenance(t *testing.T, s *server, apk string) {
 	out, code := verify()
 	require.Zero(t, code, out)
 	for _, says := range []string{"these are the bytes that were built", page.Packages[0].Commit, "release of tidewick",
-		"net.tidewick.almanac 1.5.0 (6)", "clang", "size = minor"} {
+		"net.tidewick.almanac 1.5.0 (6)", "clang", "size = minor", "3 components"} {
 		assert.Contains(t, out, says)
 	}
 	require.NoError(t, os.WriteFile(file, append(b, 0), 0o600))

@@ -59,6 +59,7 @@ var doors = map[string]need{
 	"GET /api/v1/projects":                                                     someone,
 	"GET /api/v1/statement-key":                                                someone,
 	"GET /api/v1/projects/{project}/packages/{id}/provenance":                  reader,
+	"GET /api/v1/projects/{project}/packages/{id}/bill":                        reader,
 	"GET /api/v1/queue":                                                        someone,
 	"GET /api/v1/runners":                                                      someone,
 	"GET /api/v1/stream":                                                       someone,

@@ -108,6 +108,7 @@ var routes = map[string]outcomes{
 	"GET /api/v1/projects/{project}/identities/{name}":                forReaders,
 	"GET /api/v1/projects/{project}/packages":                         forReaders,
 	"GET /api/v1/projects/{project}/packages/{id}/provenance":         forReaders,
+	"GET /api/v1/projects/{project}/packages/{id}/bill":               forReaders,
 	"GET /api/v1/projects/{project}/packages/{id}":                    forReaders,
 	"GET /api/v1/projects/{project}/signatures":                       forReaders,
 	"GET /api/v1/projects/{project}/app-certificates":                 forReaders,

@@ -34,6 +34,13 @@ func (sv *server) packages(a huma.API) {
 		}) (api.Provenance, error) {
 			return sv.s.Packages.Provenance(ctx, in.Project, in.ID)
 		})
+	operation(a, http.MethodGet, "/projects/{project}/packages/{id}/bill", "bill",
+		"What a package is made of, as CycloneDX: a signed statement", func(ctx context.Context, in *struct {
+			ProjectPath
+			ID record.PackageID `path:"id" minimum:"1"`
+		}) (api.Provenance, error) {
+			return sv.s.Packages.Bill(ctx, in.Project, in.ID)
+		})
 	operation(a, http.MethodGet, "/statement-key", "statement-key", "The key that signed statements are checked with",
 		func(ctx context.Context, _ *none) (api.StatementKey, error) { return sv.s.Packages.PublicKey(ctx) })
 	operation(a, http.MethodPost, "/runner/attempts/{attempt}/packages", "judge-packages",

@@ -12,7 +12,9 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/appfile"
+	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/provenance"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 )
@@ -57,6 +59,7 @@ func TestPackagesAreJudgedAndCompared(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, d.Since)
 	assert.Equal(t, []appfile.Growth{{Group: "assets", Was: 1000, Now: 1100}}, d.Since.Groups)
+	assert.Nil(t, d.Released, "none went to people")
 	page, err := s.Packages.Packages(ctx, "app", api.PackageFilter{SHA256: "abab", Limit: 2})
 	require.NoError(t, err)
 	require.Len(t, page.Packages, 2)
@@ -131,8 +134,74 @@ func TestAStatementIsSignedByOneKeyWhoeverMakesIt(t *testing.T) {
 	}
 	statement := open()
 	assert.NoError(t, statement.Check(strings.Repeat("ab", 32)))
-	assert.Equal(t, "app/1", statement.Predicate.RunDetails.Metadata.InvocationID)
+	build, err := statement.Build()
+	require.NoError(t, err)
+	assert.Equal(t, "app/1", build.RunDetails.Metadata.InvocationID)
 	_, err = s.Vault.RotateMaster(asItself(t))
 	require.NoError(t, err)
 	assert.Equal(t, statement, open(), "the key is the same under another master")
+}
+
+func TestAPackageIsComparedWithTheLastThatWentToPeople(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	here := r.commit(map[string]string{"piston/p.toml": strings.Replace(looks, "[[job", "[trigger.tag]\n[[job", 1)})
+	judge := func(attempt record.AttemptID, size int64) record.PackageID {
+		out, err := s.Packages.Judge(ctx, attempt, api.PackagesSeen{Step: 1, Packages: []api.PackageSeen{seenAPK(size)}})
+		require.NoError(t, err)
+		require.NoError(t, s.Work.FinishAttempt(ctx, attempt, api.Finish{State: state.Passed, At: time.Now().UnixMilli()}))
+		return out.Packages[0].ID
+	}
+	r.git("tag", "v1")
+	s.takeIn(t, "tagged", plan.RefUpdate{Ref: "refs/tags/v1", Before: plan.NoCommit, After: here})
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	released := judge(w.Attempt, 1000)
+	before := judge(signing(t, s, "p"), 1100)
+	d, err := s.Packages.Package(ctx, "app", before)
+	require.NoError(t, err)
+	require.NotNil(t, d.Since)
+	assert.Nil(t, d.Released, "it is the one before")
+	last := judge(signing(t, s, "p"), 1300)
+	d, err = s.Packages.Package(ctx, "app", last)
+	require.NoError(t, err)
+	require.NotNil(t, d.Released)
+	assert.Equal(t, []record.PackageID{before, released}, []record.PackageID{d.Since.Package.ID, d.Released.Package.ID})
+	assert.Equal(t, []appfile.Growth{{Group: "assets", Was: 1000, Now: 1300}}, d.Released.Groups)
+}
+
+func TestABillNamesWhatTheLockFilesOfTheCommitDo(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	judge := func(build string) record.PackageID {
+		attempt := signing(t, s, "p")
+		seen := seenAPK(1000)
+		seen.Facts.Programs = []appfile.Program{{Path: "lib/x86_64/libtide.so", Kind: "library", BuildID: build}}
+		out, err := s.Packages.Judge(ctx, attempt, api.PackagesSeen{Step: 1, Packages: []api.PackageSeen{seen}})
+		require.NoError(t, err)
+		return out.Packages[0].ID
+	}
+	r.commit(map[string]string{"piston/p.toml": looks, "app/gradle.lockfile": "tide.example:charts:1.2=release\n",
+		"node_modules/a/package-lock.json": "none of ours", "Podfile.lock": "PODS:\n  - Tides (1.4)\n"})
+	id := judge("00aa")
+	r.commit(map[string]string{"Podfile.lock": "PODS: ["})
+	broken := judge("00bb")
+	b, err := s.Packages.Bill(ctx, "app", id)
+	require.NoError(t, err)
+	key, err := provenance.ParseKey([]byte(b.Key))
+	require.NoError(t, err)
+	statement, err := provenance.Open(ctx, []byte(b.Envelope), key)
+	require.NoError(t, err)
+	require.NoError(t, statement.Check(strings.Repeat("ab", 32)))
+	text, err := statement.Bill()
+	require.NoError(t, err)
+	for _, what := range []string{"pkg:maven/tide.example/charts@1.2", "pkg:cocoapods/Tides@1.4", "lib/x86_64/libtide.so"} {
+		assert.Contains(t, string(text), what, "the commit is that of the run, not the newest")
+	}
+	_, err = s.Packages.Bill(ctx, "app", broken)
+	assert.ErrorContains(t, err, "Podfile.lock cannot be read")
+	page, err := s.Packages.Packages(ctx, "app", api.PackageFilter{BuildID: "00aa", Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, page.Packages, 1)
+	assert.Equal(t, id, page.Packages[0].ID, "a crash names the build id")
 }

@@ -65,12 +65,22 @@ func (q Q) PackageBefore(ctx context.Context, project record.ProjectID, p Packag
 	return before, err
 }
 
+// PackageReleased finds the last one of an app and kind that went to people, before a run: of a run of a tag, or one
+// whose version has landed. The same name goes before others.
+func (q Q) PackageReleased(ctx context.Context, project record.ProjectID, p Package) (before Package, err error) {
+	err = q.get(ctx, &before, `SELECT `+packageColumns+` WHERE p.project_id = $1 AND p.app = $2 AND p.kind = $3
+		AND r.number < $4 AND r.state = 'passed' AND (r.trigger = 'tag' OR EXISTS (SELECT 1 FROM versions v
+			WHERE v.run_id = r.id AND v.state = 'kept' AND v.landed <> ''))
+		ORDER BY r.number DESC, p.file = $5 DESC, p.id DESC LIMIT 1`, project, p.App, p.Kind, p.Run, p.File)
+	return before, err
+}
+
 // PackageFilter says which are wanted; empty fields match all.
 type PackageFilter struct {
-	App, Kind, Version, Commit, SHA256 string
-	Run                                record.RunNumber
-	Before                             record.PackageID
-	Limit                              int
+	App, Kind, Version, Commit, SHA256, BuildID string
+	Run                                         record.RunNumber
+	Before                                      record.PackageID
+	Limit                                       int
 }
 
 // Packages lists those of a project, newest first.
@@ -78,7 +88,9 @@ func (q Q) Packages(ctx context.Context, project record.ProjectID, f PackageFilt
 	err = q.list(ctx, &list, `SELECT `+packageColumns+` WHERE p.project_id = $1 AND ($2 = '' OR p.app = $2)
 		AND ($3 = '' OR p.kind = $3) AND ($4 = '' OR p.version = $4 OR p.build = $4) AND starts_with(r.commit_id, $5)
 		AND starts_with(p.sha256, $6) AND ($7 = 0 OR r.number = $7) AND ($8 = 0 OR p.id < $8)
-		ORDER BY p.id DESC LIMIT $9`, project, f.App, f.Kind, f.Version, f.Commit, f.SHA256, f.Run, f.Before, f.Limit)
+		AND ($10 = '' OR p.facts @> jsonb_build_object('programs', jsonb_build_array(jsonb_build_object('build_id', $10))))
+		ORDER BY p.id DESC LIMIT $9`, project, f.App, f.Kind, f.Version, f.Commit, f.SHA256, f.Run, f.Before, f.Limit,
+		f.BuildID)
 	return list, err
 }
 

@@ -1,5 +1,6 @@
-// Package provenance states from what a package was built, by whom and how, so that it can be checked without the
-// service: a statement of in-toto (v1) with a predicate of SLSA (build provenance v1), in a signed envelope (DSSE).
+// Package provenance states from what a package was built, by whom and how, and what it is made of, so that it can be
+// checked without the service: statements of in-toto (v1), with a predicate of SLSA (build provenance v1) or a bill of
+// CycloneDX, in signed envelopes (DSSE).
 package provenance
 
 import (
@@ -21,7 +22,8 @@ import (
 // The types of what is stated.
 const (
 	statementType = "https://in-toto.io/Statement/v1"
-	predicateType = "https://slsa.dev/provenance/v1"
+	buildType     = "https://slsa.dev/provenance/v1"
+	billType      = "https://cyclonedx.org/bom/v1.5"
 	payloadType   = "application/vnd.in-toto+json"
 	// BuildType says how to read the parameters.
 	BuildType = "https://gentlepiston.example/build/v1"
@@ -29,10 +31,10 @@ const (
 
 // Statement is about one package.
 type Statement struct {
-	Type          string    `json:"_type"`
-	Subject       []Subject `json:"subject"`
-	PredicateType string    `json:"predicateType"`
-	Predicate     Predicate `json:"predicate"`
+	Type          string          `json:"_type"`
+	Subject       []Subject       `json:"subject"`
+	PredicateType string          `json:"predicateType"`
+	Predicate     json.RawMessage `json:"predicate"`
 }
 
 // Subject is the package (in-toto, ResourceDescriptor).
@@ -99,9 +101,32 @@ type Metadata struct {
 	Finished     *time.Time `json:"finishedOn,omitempty"`
 }
 
-// New makes a statement about a package.
-func New(s Subject, p Predicate) Statement {
-	return Statement{statementType, []Subject{s}, predicateType, p}
+// New states from what a package was built.
+func New(s Subject, p Predicate) (Statement, error) {
+	text, err := json.Marshal(p)
+	return Statement{statementType, []Subject{s}, buildType, text}, err
+}
+
+// NewBill states what a package is made of: a bill of CycloneDX, as JSON.
+func NewBill(s Subject, bill json.RawMessage) Statement {
+	return Statement{statementType, []Subject{s}, billType, bill}
+}
+
+// Build is from what the package was built.
+func (s Statement) Build() (p Predicate, err error) {
+	if s.PredicateType != buildType {
+		return p, fmt.Errorf("the statement is of another kind: %.100q", s.PredicateType)
+	}
+	err = json.Unmarshal(s.Predicate, &p)
+	return p, err
+}
+
+// Bill is what the package is made of.
+func (s Statement) Bill() (json.RawMessage, error) {
+	if s.PredicateType != billType {
+		return nil, fmt.Errorf("the statement is of another kind: %.100q", s.PredicateType)
+	}
+	return s.Predicate, nil
 }
 
 // key signs and verifies envelopes.
@@ -160,7 +185,7 @@ func Seal(ctx context.Context, s Statement, private ed25519.PrivateKey) ([]byte,
 }
 
 // MaxEnvelope is the most bytes of an envelope that is opened.
-const MaxEnvelope = 1 << 20
+const MaxEnvelope = 16 << 20
 
 // Open takes a statement out of an envelope that a key has signed. Nothing of one that it has not is told.
 func Open(ctx context.Context, text []byte, public ed25519.PublicKey) (s Statement, err error) {
@@ -185,8 +210,7 @@ func Open(ctx context.Context, text []byte, public ed25519.PublicKey) (s Stateme
 	if err := json.Unmarshal(payload, &s); err != nil {
 		return s, fmt.Errorf("the statement cannot be read: %w", err)
 	}
-	if envelope.PayloadType != payloadType || s.Type != statementType || s.PredicateType != predicateType ||
-		len(s.Subject) != 1 {
+	if envelope.PayloadType != payloadType || s.Type != statementType || len(s.Subject) != 1 {
 		return s, fmt.Errorf("the statement is of another kind: %.100q about %d files", s.PredicateType, len(s.Subject))
 	}
 	return s, nil

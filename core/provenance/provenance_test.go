@@ -18,9 +18,10 @@ import (
 func sealed(t *testing.T) (text []byte, public ed25519.PublicKey) {
 	public, private, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
-	s := New(Subject{Name: "tide.apk", Digest: map[string]string{"sha256": strings.Repeat("ab", 32)}},
+	s, err := New(Subject{Name: "tide.apk", Digest: map[string]string{"sha256": strings.Repeat("ab", 32)}},
 		Predicate{BuildDefinition: BuildDefinition{BuildType: BuildType, ResolvedDependencies: []Source{{URI: "git+file:///tide",
 			Digest: map[string]string{"gitCommit": "c0ffee"}}}}})
+	require.NoError(t, err)
 	text, err = Seal(context.Background(), s, private)
 	require.NoError(t, err)
 	return text, public
@@ -30,9 +31,15 @@ func TestAStatementIsOpenedByItsKey(t *testing.T) {
 	text, public := sealed(t)
 	s, err := Open(context.Background(), text, public)
 	require.NoError(t, err)
-	assert.Equal(t, "c0ffee", s.Predicate.BuildDefinition.ResolvedDependencies[0].Digest["gitCommit"])
+	p, err := s.Build()
+	require.NoError(t, err)
+	assert.Equal(t, "c0ffee", p.BuildDefinition.ResolvedDependencies[0].Digest["gitCommit"])
 	assert.NoError(t, s.Check(strings.Repeat("ab", 32)))
 	assert.ErrorIs(t, s.Check(strings.Repeat("cd", 32)), ErrOther)
+	_, err = s.Bill()
+	assert.ErrorContains(t, err, "another kind")
+	_, err = NewBill(s.Subject[0], []byte("{}")).Build()
+	assert.ErrorContains(t, err, "another kind")
 	_, other := sealed(t)
 	_, err = Open(context.Background(), text, other)
 	assert.ErrorIs(t, err, ErrSignature)

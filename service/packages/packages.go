@@ -196,7 +196,7 @@ func (s *Packages) Packages(ctx context.Context, project string, f api.PackageFi
 		return out, err
 	}
 	list, err := s.Store.Packages(ctx, p.ID, store.PackageFilter{App: f.App, Kind: f.Kind, Version: f.Version,
-		Commit: f.Commit, SHA256: f.SHA256, Run: f.Run, Before: f.Before, Limit: f.Limit + 1})
+		Commit: f.Commit, SHA256: f.SHA256, BuildID: f.BuildID, Run: f.Run, Before: f.Before, Limit: f.Limit + 1})
 	if err != nil {
 		return out, err
 	}
@@ -240,19 +240,31 @@ func (s *Packages) Package(ctx context.Context, project string, id record.Packag
 	if out.Facts, err = s.Store.PackageFacts(ctx, id); err != nil {
 		return out, err
 	}
-	before, err := s.Store.PackageBefore(ctx, p.ID, row)
+	if out.Since, err = s.since(ctx, p.ID, row, out.Facts, s.Store.PackageBefore); err != nil {
+		return out, err
+	}
+	out.Released, err = s.since(ctx, p.ID, row, out.Facts, s.Store.PackageReleased)
+	if out.Released != nil && out.Since != nil && out.Released.Package.ID == out.Since.Package.ID {
+		out.Released = nil
+	}
+	return out, err
+}
+
+// since compares a package with one that find gives; nil when there is none.
+func (s *Packages) since(ctx context.Context, project record.ProjectID, row store.Package, facts appfile.Facts,
+	find func(context.Context, record.ProjectID, store.Package) (store.Package, error)) (*api.PackageSince, error) {
+	before, err := find(ctx, project, row)
 	if errors.Is(err, store.ErrNotFound) {
-		return out, nil
+		return nil, nil
 	}
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	last, err := s.Store.PackageFacts(ctx, before.ID)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	since := api.PackageSince{Package: told(before)}
-	since.Groups, since.Entries = appfile.Compare(last, out.Facts, maxChanges)
-	out.Since = &since
+	out := &api.PackageSince{Package: told(before)}
+	out.Groups, out.Entries = appfile.Compare(last, facts, maxChanges)
 	return out, nil
 }

@@ -74,18 +74,30 @@ func (s *Packages) Provenance(ctx context.Context, project string, id record.Pac
 			internal.Tools[tool] = version
 		}
 	}
-	statement := provenance.New(
-		provenance.Subject{Name: path.Base(row.File), Digest: map[string]string{"sha256": row.SHA256},
-			Annotations: map[string]string{"app": row.App, "kind": row.Kind, "version": row.Version, "build": row.Build}},
-		provenance.Predicate{BuildDefinition: provenance.BuildDefinition{BuildType: provenance.BuildType,
-			ExternalParameters: provenance.Parameters{Project: project, Pipeline: run.Pipeline, Trigger: string(run.Trigger),
-				Branch: run.Branch, Tag: run.Tag, Inputs: run.Inputs.V},
-			InternalParameters: internal,
-			ResolvedDependencies: []provenance.Source{{URI: "git+" + p.Remote,
-				Digest: map[string]string{"gitCommit": run.Commit}}}},
-			RunDetails: provenance.RunDetails{Builder: provenance.Builder{ID: provenance.BuildType},
-				Metadata: provenance.Metadata{InvocationID: fmt.Sprintf("%s/%d", project, run.Number), Started: run.Started,
-					Finished: run.Finished}}})
+	build := provenance.BuildDefinition{BuildType: provenance.BuildType,
+		ExternalParameters: provenance.Parameters{Project: project, Pipeline: run.Pipeline, Trigger: string(run.Trigger),
+			Branch: run.Branch, Tag: run.Tag, Inputs: run.Inputs.V},
+		InternalParameters: internal,
+		ResolvedDependencies: []provenance.Source{{URI: "git+" + p.Remote,
+			Digest: map[string]string{"gitCommit": run.Commit}}}}
+	details := provenance.RunDetails{Builder: provenance.Builder{ID: provenance.BuildType},
+		Metadata: provenance.Metadata{InvocationID: fmt.Sprintf("%s/%d", project, run.Number), Started: run.Started,
+			Finished: run.Finished}}
+	statement, err := provenance.New(subject(row), provenance.Predicate{BuildDefinition: build, RunDetails: details})
+	if err != nil {
+		return out, err
+	}
+	return s.sealed(ctx, statement)
+}
+
+// subject is what statements are about.
+func subject(row store.Package) provenance.Subject {
+	return provenance.Subject{Name: path.Base(row.File), Digest: map[string]string{"sha256": row.SHA256},
+		Annotations: map[string]string{"app": row.App, "kind": row.Kind, "version": row.Version, "build": row.Build}}
+}
+
+// sealed signs a statement.
+func (s *Packages) sealed(ctx context.Context, statement provenance.Statement) (out api.Provenance, err error) {
 	k, err := s.key(ctx)
 	if err != nil {
 		return out, err

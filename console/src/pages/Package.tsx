@@ -132,20 +132,26 @@ function Since({ p, project }: { p: PackageDetail; project: string }) {
         The first of its kind: there is none to compare it with.
       </Alert>
     );
+  const at = (id: number) => `/${encodeURIComponent(project)}/packages/${id}`;
+  const released = p.released?.package;
   const all = [...since.groups, ...since.entries.slice(0, 12)];
   const most = Math.max(...all.map((g) => Math.max(g.was, g.now)));
   return (
     <Paper component="section" aria-label="What has grown" sx={{ mb: 1.5, overflowX: 'auto' }}>
       <Box sx={{ p: 1.5, pb: 0.5 }}>
         <b>{grown(since.package.size, p.size, size)}</b> since{' '}
-        <Box
-          component={Link}
-          to={`/${encodeURIComponent(project)}/packages/${since.package.id}`}
-          sx={{ color: 'primary.main' }}
-        >
+        <Box component={Link} to={at(since.package.id)} sx={{ color: 'primary.main' }}>
           {since.package.version} ({since.package.build}), run {since.package.run}
         </Box>
         : {size(since.package.size)} then, {size(p.size)} now
+        {released && (
+          <Box sx={{ color: 'text.secondary' }}>
+            {grown(released.size, p.size, size)} since the last released,{' '}
+            <Box component={Link} to={at(released.id)} sx={{ color: 'primary.main' }}>
+              {released.version} ({released.build}), run {released.run}
+            </Box>
+          </Box>
+        )}
       </Box>
       <List
         label="What has grown"
