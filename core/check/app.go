@@ -36,6 +36,7 @@ func (c *checker) app() {
 			c.keep(f)
 		}
 	}
+	c.listed()
 	if publishes(c.p) {
 		for _, name := range c.p.JobNames() {
 			debugChecker{c}.job(c.p.Job[name])

@@ -91,6 +91,10 @@ var Codes = []Code{
 		"An Android manifest of a release has what is for debugging: debuggable, test-only, traffic without encryption, " +
 			"other apps' logs.",
 		"Take it out, or move it into the manifest of the debug build."},
+	{"checklist-ahead", definition.Warning,
+		"The sources say what the checklist of `piston/app.toml` will stop the package for: a permission that was not " +
+			"agreed, a level of Android below the least, encryption that is not declared.",
+		"Mend it before the build, or agree to it there."},
 	{"not-exported", definition.Warning,
 		"A component with an intent-filter does not say whether other apps may start it. Phones refuse such a package from " +
 			"target level 31 on.",

@@ -26,6 +26,12 @@ func push(script string, keys ...string) string {
 	return "[trigger.push]\n[[job.a.step]]\nscript = '''\n" + script + "\n'''\n" + strings.Join(keys, "\n") + "\n"
 }
 
+const (
+	listing   = "[trigger.push]\n[[job.a.step]]\nscript = \"true\"\n[[job.a.step]]\nchecklist = { files = [\"out/*.apk\"] }\n"
+	listedApp = "[app.tide]\nandroid = \"net.tide\"\nios = \"net.tide\"\nin = [\"app\"]\n[app.tide.checklist]\ntarget = 34\n" +
+		"permissions = [\"android.permission.INTERNET\"]\n"
+)
+
 // Each mistake, its code, and what is so near to it that it must not be taken for one.
 var mistakes = []struct {
 	name, code   string
@@ -145,6 +151,17 @@ var mistakes = []struct {
 	{"a service account's key", "key-tracked", map[string]string{"piston/p.toml": push("true"), "play/upload.json": "{\n  \"type\": \"service_account\"\n}\n"},
 		map[string]string{"piston/p.toml": push("true"), "play/about.json": "{\"type\": \"account\"}"}},
 	{"a misspelt key", "unknown-key", map[string]string{"piston/p.toml": "[trigger.push]\n[[job.a.step]]\nscritp = \"true\"\n"}, nil},
+	{"a permission that nobody agreed to", "checklist-ahead", map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp,
+		"app/src/main/AndroidManifest.xml": "<manifest>\n<uses-permission android:name=\"android.permission.CAMERA\"/></manifest>"},
+		map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp, "app/src/debug/AndroidManifest.xml": `<manifest><uses-permission android:name="a"/></manifest>`,
+			"app/src/main/AndroidManifest.xml": `<manifest><!-- <uses-permission android:name="x"/> --><uses-permission android:name="android.permission.INTERNET"/></manifest>`}},
+	{"a level below the least", "checklist-ahead", map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp,
+		"app/build.gradle.kts": "android {\n  defaultConfig {\n    targetSdk = 33\n  }\n}\n"},
+		map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp, "app/build.gradle.kts": "    targetSdk = 34\n", "other/build.gradle": "targetSdk 20"}},
+	{"encryption that is not declared", "checklist-ahead", map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp,
+		"app/Info.plist": "<plist><dict>\n<key>CFBundlePackageType</key><string>APPL</string></dict></plist>"},
+		map[string]string{"piston/p.toml": listing, "piston/app.toml": strings.Replace(listedApp, "target", `accept = [{ rule = "encryption-undeclared", reason = "r", until = "2026-12-01" }]
+target`, 1), "app/Info.plist": "<plist><dict>\n<key>CFBundlePackageType</key><string>APPL</string></dict></plist>"}},
 }
 
 func TestMistakesOfScriptsAndPipelines(t *testing.T) {
