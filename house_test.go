@@ -22,7 +22,7 @@ const module = "gentlepiston.example/piston/"
 // floors says on which floor each room is: imports run downwards only, or stay in the room.
 var floors = map[string]int{
 	"core": 0,
-	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1,
+	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1, "token": 1,
 	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2,
 	"service": 3, "client": 3,
 	"httpapi": 4, "runner": 4,

@@ -17,6 +17,8 @@ type NewIdentity struct {
 	Make *MakeKey `json:"make,omitempty"`
 	// Take the key of a file over: PKCS #12, JKS or PEM.
 	Take *identity.File `json:"take,omitempty"`
+	// Use a key that is in a token (HSM), and stays there.
+	Token *TokenKey `json:"token,omitempty"`
 	// What is to be said about it, too.
 	Settings *IdentitySettings `json:"settings,omitempty"`
 }
@@ -28,6 +30,16 @@ type MakeKey struct {
 	Name string `json:"name" minLength:"1" maxLength:"64"`
 	// How long the certificate is good.
 	Years int `json:"years" minimum:"1" maximum:"100"`
+}
+
+// TokenKey says where a key is that the service asks for signatures.
+type TokenKey struct {
+	// The labels of the token, and of the key in it.
+	Token string `json:"token" minLength:"1" maxLength:"32"`
+	Key   string `json:"key" minLength:"1" maxLength:"255"`
+	PIN   string `json:"pin" maxLength:"255"`
+	// As PEM; needed when the token has none under the key's label.
+	Certificates string `json:"certificates,omitempty" maxLength:"100000"`
 }
 
 // IdentitySettings says something about an identity; what is absent stays.
@@ -60,8 +72,10 @@ type Identity struct {
 	// The SHA-256 of the certificates of former keys that this one was proven to follow, the oldest first.
 	Follows []string `json:"follows,omitempty"`
 	// Whether the key was made here.
-	Made bool      `json:"made"`
-	Set  time.Time `json:"set"`
+	Made bool `json:"made"`
+	// The label of the token that the key is in; absent when it is kept here.
+	Token string    `json:"token,omitempty"`
+	Set   time.Time `json:"set"`
 	By   string    `json:"by"`
 	// When a copy of the key was taken away last, and by whom.
 	Exported   *time.Time        `json:"exported,omitempty"`

@@ -70,15 +70,20 @@ func identityCommand() *cli.Command {
 				Action: terminal.Asking(rotateIdentity, "PROJECT", "NAME"),
 			},
 			{
-				Name: "take", Usage: "take a key over from a file", ArgsUsage: "PROJECT NAME FILE",
+				Name: "take", Usage: "take a key over from a file, or use one in a token", ArgsUsage: "PROJECT NAME [FILE]",
 				Description: "A PKCS #12, JKS or PEM file. Its password is asked for, or the first line of standard input.\n\n" +
-					terminal.Example("piston identity take tidewick play upload.jks --alias upload --platform android"),
+					"With --token the key stays in a token (HSM) of the service, which was started with --token-module; what is " +
+					"asked for is\nits PIN, and FILE is the certificate as PEM when the token has none.\n\n" +
+					terminal.Example("piston identity take tidewick play upload.jks --alias upload --platform android",
+						"piston identity take tidewick play --token tidewick --token-key upload --platform android"),
 				Flags: append([]cli.Flag{platformFlag,
 					&cli.StringFlag{Name: "alias", Usage: "which key, when the file holds several"},
 					&cli.BoolFlag{Name: "own-password",
 						Usage: "the key has a password of its own: the second line of standard input"},
+					&cli.StringFlag{Name: "token", Usage: "the label of the token that the key is in"},
+					&cli.StringFlag{Name: "token-key", Usage: "the label of the key in it"},
 					terminal.JSONFlag}, identitySettings...),
-				Action: terminal.Asking(takeIdentity, "PROJECT", "NAME", "FILE"),
+				Action: terminal.Asking(takeIdentity, "PROJECT", "NAME", "[FILE]"),
 			},
 			{
 				Name: "list", Usage: "list identities, without their keys", ArgsUsage: "PROJECT",
@@ -194,14 +199,41 @@ func takeIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args [
 	if err != nil {
 		return err
 	}
+	if c.IsSet("token") {
+		return takeToken(ctx, c, cl, args, platform)
+	}
+	if len(args) < 3 || args[2] == "" {
+		return terminal.Usage("say which file the key is in, or --token")
+	}
 	f := identity.File{Alias: c.String("alias")}
 	if f.Data, err = readWhole(args[2], identity.MaxFile); err != nil {
 		return err
 	}
-	if f.Password, f.KeyPassword, err = passwordsOf(c.Bool("own-password")); err != nil {
+	if f.Password, f.KeyPassword, err = passwordsOf(askFile, c.Bool("own-password")); err != nil {
 		return err
 	}
 	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: platform, Settings: whatFor(c), Take: &f})
+	return oneIdentity(c, i, err)
+}
+
+// takeToken uses a key in a token. Its PIN is asked for.
+func takeToken(ctx context.Context, c *cli.Command, cl *client.Client, args []string, platform string) error {
+	t := api.TokenKey{Token: c.String("token"), Key: c.String("token-key")}
+	if t.Token == "" || t.Key == "" {
+		return terminal.Usage("say which token, and which key in it: --token LABEL --token-key LABEL")
+	}
+	if len(args) > 2 && args[2] != "" {
+		text, err := readWhole(args[2], 64<<10)
+		if err != nil {
+			return err
+		}
+		t.Certificates = string(text)
+	}
+	var err error
+	if t.PIN, _, err = passwordsOf("PIN of the token: ", false); err != nil {
+		return err
+	}
+	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: platform, Settings: whatFor(c), Token: &t})
 	return oneIdentity(c, i, err)
 }
 
@@ -252,6 +284,9 @@ func oneIdentity(c *cli.Command, i api.Identity, err error) error {
 	if i.Note != "" {
 		s.Line("  %-9s%s", "note", i.Note)
 	}
+	if i.Token != "" {
+		s.Line("  %-9sin the token %s, which it never leaves", "kept", i.Token)
+	}
 	if i.Exported != nil {
 		s.Line("  %-9s%s", "copy", s.In(terminal.Faint, "taken by "+i.ExportedBy+" "+terminal.Ago(*i.Exported)))
 	}
@@ -291,7 +326,7 @@ func exportIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args
 	if _, err := os.Lstat(args[2]); !errors.Is(err, fs.ErrNotExist) {
 		return terminal.Usage("%s is there already, and is not written over", args[2])
 	}
-	passphrase, _, err := passwordsOf(false)
+	passphrase, _, err := passwordsOf("Passphrase for the copy: ", false)
 	if err != nil {
 		return err
 	}

@@ -29,6 +29,8 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "master-file",
 			Usage: "file with the key that secrets are encrypted under (age identities, the one in use first); default: " +
 				"secrets.key in the data folder. PISTON_MASTER, or systemd's credential piston-master, wins over it"},
+		&cli.StringFlag{Name: "token-module", Sources: cli.EnvVars("PISTON_TOKEN_MODULE"),
+			Usage: "the PKCS #11 library of a token (HSM) that signing keys are in, such as /usr/lib/softhsm/libsofthsm2.so"},
 		&cli.StringFlag{Name: "tls-cert",
 			Usage: "file with TLS's certificate, and those it is signed by; read anew when it changes"},
 		&cli.StringFlag{Name: "tls-key", Usage: "file with the certificate's key"},
@@ -64,7 +66,8 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 		Slots: c.Int("slots"), Isolate: c.String("isolation"), Network: c.String("network"),
 		Through: c.StringSlice("let-through"), Take: c.Bool("take-records"),
 		Log:        newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
-		MasterFile: c.String("master-file"), CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"),
+		MasterFile: c.String("master-file"), Tokens: c.String("token-module"),
+		CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"),
 		Plain: c.Bool("behind-proxy"), Public: c.String("public"),
 		Issuer: people.Issuer{Address: c.String("issuer"), Name: c.String("issuer-name"),
 			ClientID:     c.String("issuer-client"),

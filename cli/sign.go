@@ -116,7 +116,7 @@ func keyOf(c *cli.Command) (s sign.Signer, err error) {
 	if f.Data, err = readWhole(c.String("key"), identity.MaxFile); err != nil {
 		return s, err
 	}
-	if f.Password, f.KeyPassword, err = passwordsOf(c.Bool("own-password")); err != nil {
+	if f.Password, f.KeyPassword, err = passwordsOf(askFile, c.Bool("own-password")); err != nil {
 		return s, err
 	}
 	if s, err = identity.Import(f); err != nil {
@@ -125,10 +125,12 @@ func keyOf(c *cli.Command) (s sign.Signer, err error) {
 	return s, nil
 }
 
-// passwordsOf asks for the password of a file, and that of the key in it.
-func passwordsOf(own bool) (file, key string, err error) {
+const askFile = "Password of the file: "
+
+// passwordsOf asks for the password of a file or a token, and that of the key in it.
+func passwordsOf(ask string, own bool) (file, key string, err error) {
 	if term.IsTerminal(int(os.Stdin.Fd())) {
-		if file, err = askSecret("Password of the file: "); err == nil && own {
+		if file, err = askSecret(ask); err == nil && own {
 			key, err = askSecret("Password of the key: ")
 		}
 		return file, key, err

@@ -53,7 +53,7 @@ func verifyCommand() *cli.Command {
 		ArgsUsage: "FILE",
 		Description: "Tells from which commit, by which pipeline and with which tools a package was built, and whether the " +
 			"bytes are those. It asks\nnobody: the statement lies beside the package, the key comes from piston " +
-			"statement-key. A bill of materials in FILE"+billEnding+"\nis checked, too.\n\n" +
+			"statement-key. A bill of materials in FILE" + billEnding + "\nis checked, too.\n\n" +
 			terminal.Example("piston packages tidewick 12 --provenance > tidewick.apk"+statementEnding,
 				"piston packages tidewick 12 --bill > tidewick.apk"+billEnding,
 				"piston verify tidewick.apk --key service.pem"),

@@ -259,6 +259,9 @@ func (s *Story) follow(ctx context.Context, what string, number record.RunNumber
 	}
 	o.Tests = fmt.Sprintf("%d passed, %d failed", passed, failed)
 	for _, a := range d.Artifacts {
+		if a.Name == "symbols" {
+			continue // they are many, and nobody looks for them here
+		}
 		o.Files = append(o.Files, filepath.Base(a.Path))
 	}
 	switch {

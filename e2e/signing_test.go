@@ -29,11 +29,21 @@ func checkSignatures(t *testing.T, s *server, dir string) {
 	assert.Contains(t, out, "jar verified")
 	assert.NotContains(t, out, "unsigned entries")
 	checkApp(t, filepath.Join(dir, "Payload/Tidewick.app"))
+	exported := filepath.Join(t.TempDir(), "upload.p12")
+	const passphrase = "the ebb and the flood"
+	said, code := s.piston(t, passphrase+"\n"+passphrase+"\n", "identity", "export", "tidewick", "harbour-upload", exported)
+	require.Zero(t, code, said)
+	listed := program(t, "keytool", "-list", "-v", "-keystore", exported, "-storetype", "PKCS12", "-storepass", passphrase)
+	assert.Contains(t, listed, upload.Fingerprints.SHA256)
+	assert.Contains(t, listed, "PrivateKeyEntry")
+	strict := program(t, "jarsigner", "-verify", "-strict", "-keystore", exported, "-storepass", passphrase,
+		filepath.Join(dir, "tidewick.aab"))
+	assert.Contains(t, strict, "jar verified")
 
 	checkProvenance(t, s, apk)
 	page, err := s.cl.Signatures(t.Context(), "tidewick", api.SignatureFilter{Run: 6, Limit: 50})
 	require.NoError(t, err)
-	require.Len(t, page.Signatures, 6, "three of the APK, one of the bundle, two of the app")
+	require.Len(t, page.Signatures, 9, "three of each APK, one of the bundle, two of the app")
 	for _, g := range page.Signatures {
 		assert.Equal(t, []any{"release", "main", "net.tidewick.almanac", "local"}, []any{g.Pipeline, g.Branch, g.App, g.Runner})
 	}

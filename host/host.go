@@ -29,6 +29,7 @@ import (
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
+	"gentlepiston.example/piston/token"
 )
 
 // Options say what to run.
@@ -44,6 +45,7 @@ type Options struct {
 	Log      *slog.Logger
 
 	MasterFile string // the master key; "" for the data folder's own
+	Tokens     string // the PKCS #11 library of tokens that signing keys are in; "" for none
 	CertFile   string // of TLS, with KeyFile
 	KeyFile    string
 	Plain      bool           // HTTP without TLS beyond loopback, since something in front of it speaks TLS
@@ -250,9 +252,11 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 		return err
 	}
 	h.onStop(func() { blobs.Close() })
+	tokens := token.New(o.Tokens)
+	h.onStop(func() { _ = tokens.Close() })
 	if h.Service, err = service.Open(ctx, st, sm, blobs,
 		service.Options{Home: home, Master: vault.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
-			Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
+			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

@@ -23,6 +23,7 @@ import (
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
+	"gentlepiston.example/piston/token"
 )
 
 // Service is one server's share of the work.
@@ -45,6 +46,7 @@ type Service struct {
 type Options struct {
 	Home   string // the data folder: mirrors are there, and the master key unless it is elsewhere
 	Master vault.Master
+	Tokens *token.Module // where signing keys may be, too; nil for none
 	Issuer people.Issuer // where people may sign in; the zero value for none
 	// Reserve is how much of the disk is kept free, in bytes: with less, no job is handed out.
 	Reserve int64
@@ -66,7 +68,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s := &Service{Ground: g, Vault: v, People: people.New(g, v, o.Issuer, o.Public), Secrets: secrets.New(g, v),
-		Projects: projects.New(g, v, blobs, o.Public), Identities: identities.New(g, v)}
+		Projects: projects.New(g, v, blobs, o.Public), Identities: identities.New(g, v, o.Tokens)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {

@@ -27,6 +27,8 @@ import (
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 	"gentlepiston.example/piston/stream"
+	"gentlepiston.example/piston/token"
+	"gentlepiston.example/piston/token/softtoken"
 )
 
 func TestMain(m *testing.M) {
@@ -81,7 +83,8 @@ func openIn(t *testing.T, dsn, home string) *Service {
 	blobs, err := blob.OpenFolder(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
-	s, err := Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler)})
+	s, err := Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler),
+		Tokens: token.New(softtoken.Library)}) // it is loaded when a key in it is asked for
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	folders.Store(s, blobs)

@@ -36,6 +36,7 @@ type KeyRevision struct {
 	Ciphertext  []byte         `db:"ciphertext"`
 	SealedTo    string         `db:"sealed_to"`
 	Made        bool           `db:"made"`
+	Token       string         `db:"token"` // the label of the one the key is in
 	Set         time.Time      `db:"set_at"`
 	By          string         `db:"set_by"`
 	Exported    *time.Time     `db:"exported_at"`
@@ -45,8 +46,8 @@ type KeyRevision struct {
 }
 
 const identityColumns = `i.id, i.name, i.platform, i.note, i.apps, i.pipelines, i.branches, i.tags, r.id AS revision_id,
-	r.revision, r.chain, r.fingerprint, r.profiles, r.ciphertext, r.sealed_to, r.made, r.set_at, r.set_by, r.exported_at,
-	r.exported_by, r.lineage FROM identities i JOIN identity_revisions r ON r.identity_id = i.id`
+	r.revision, r.chain, r.fingerprint, r.profiles, r.ciphertext, r.sealed_to, r.made, r.token, r.set_at, r.set_by,
+	r.exported_at, r.exported_by, r.lineage FROM identities i JOIN identity_revisions r ON r.identity_id = i.id`
 
 // newest is the revision that an identity signs with.
 const newest = ` AND r.revision = i.revision`
@@ -100,9 +101,8 @@ func (q Q) AddKeyRevision(ctx context.Context, id record.IdentityID, r KeyRevisi
 		return 0, err
 	}
 	return number, q.do(ctx, nil, `INSERT INTO identity_revisions (identity_id, revision, chain, fingerprint, profiles,
-		ciphertext, sealed_to, made, set_by, lineage) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, id, number, r.Chain,
-		r.Fingerprint, asJSON(r.Profiles.V), r.Ciphertext, r.SealedTo, r.Made, r.By,
-		r.Lineage)
+		ciphertext, sealed_to, made, set_by, lineage, token) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, id,
+		number, r.Chain, r.Fingerprint, asJSON(r.Profiles.V), r.Ciphertext, r.SealedTo, r.Made, r.By, r.Lineage, r.Token)
 }
 
 // SetProfiles writes the provisioning profiles of a revision.

@@ -35,7 +35,7 @@ var pages = []struct {
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
 	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
 	{"versions", "/tidewick/versions", `//b[text()="1.5.0"]`, true},
-	{"package", "/tidewick/packages/6", `//section[@aria-label="What the size is made of"]`, true},
+	{"package", "/tidewick/packages/8", `//section[@aria-label="What the size is made of"]`, true},
 	{"identities", "/tidewick/identities", `//b[text()="harbour-store"]`, true},
 	{"kept", "/tidewick/kept?order=largest",
 		`//td[contains(text(), "tidewick.apk")] | //td//*[contains(text(), "tidewick.apk")]`, true},

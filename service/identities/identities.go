@@ -3,7 +3,6 @@
 package identities
 
 import (
-	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -23,20 +22,22 @@ import (
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
+	"gentlepiston.example/piston/token"
 )
 
 // Identities is the room of identities.
 type Identities struct {
 	*ground.Ground
-	vault *vault.Vault
+	vault  *vault.Vault
+	tokens *token.Module
 
 	mu   sync.Mutex
 	open map[int64]sign.Signer // by revision: keys that were used lately, since opening one costs more than signing
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault) *Identities {
-	return &Identities{Ground: g, vault: v, open: map[int64]sign.Signer{}}
+func New(g *ground.Ground, v *vault.Vault, tokens *token.Module) *Identities {
+	return &Identities{Ground: g, vault: v, tokens: tokens, open: map[int64]sign.Signer{}}
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
@@ -59,7 +60,7 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 		return api.Identity{}, fmt.Errorf("%.70q is no name for an identity: it is %w; use small letters, digits and "+
 			"dashes, such as play-upload", name, ground.ErrInvalid)
 	}
-	signer, err := keyOf(in)
+	signer, err := s.keyOf(in)
 	if err != nil {
 		return api.Identity{}, err
 	}
@@ -67,12 +68,8 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 		return api.Identity{}, fmt.Errorf("only keys for Android that are made here are rotated; this is %w",
 			ground.ErrInvalid)
 	}
-	plain, err := identity.Marshal(signer)
-	if err != nil {
-		return api.Identity{}, err
-	}
 	prints := identity.FingerprintsOf(signer.Leaf())
-	err = s.vault.Sealing(ctx, plain, func(q ground.Q, sealed []byte, to string) error {
+	err = s.vault.Sealing(ctx, signer.plain, func(q ground.Q, sealed []byte, to string) error {
 		was, err := q.LockIdentity(ctx, p.ID, name)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
@@ -100,7 +97,7 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 		}
 		n, err := q.AddKeyRevision(ctx, was.ID, store.KeyRevision{Chain: identity.Certificates(signer.Chain),
 			Lineage: lineage, Fingerprint: prints.SHA256, Profiles: was.Profiles, Ciphertext: sealed, SealedTo: to,
-			Made: in.Make != nil, By: person})
+			Made: in.Make != nil, Token: signer.token, By: person})
 		if err != nil {
 			return err
 		}
@@ -133,22 +130,6 @@ func (s *Identities) follow(was store.Identity, name string, next *x509.Certific
 		return nil, err
 	}
 	return apk.Follow(was.Lineage, old, next)
-}
-
-// keyOf makes a key, or takes one over.
-func keyOf(in api.NewIdentity) (s sign.Signer, err error) {
-	switch {
-	case (in.Make == nil) == (in.Take == nil):
-		return s, fmt.Errorf("say either that a key is to be made, or which file it is in; this is %w", ground.ErrInvalid)
-	case in.Make != nil:
-		s, err = identity.Make(in.Make.Algorithm, in.Make.Name, in.Make.Years, time.Now())
-	default:
-		s, err = identity.Import(*in.Take)
-	}
-	if err != nil {
-		return s, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
-	}
-	return s, nil
 }
 
 // on changes an identity.
@@ -247,6 +228,9 @@ func (s *Identities) ExportIdentity(ctx context.Context, project, person, name s
 	in api.IdentityExport) (api.ExportedIdentity, error) {
 	var out api.ExportedIdentity
 	_, err := s.on(ctx, project, name, func(q ground.Q, was store.Identity) error {
+		if was.Token != "" {
+			return ground.Refuse("the key of %s is in the token %s, and cannot leave it", name, was.Token)
+		}
 		signer, err := s.signer(was)
 		if err != nil {
 			return err
@@ -335,8 +319,8 @@ func told(i store.Identity, now time.Time) (api.Identity, error) {
 	out := api.Identity{Name: i.Name, Platform: i.Platform, Note: i.Note, Apps: ground.NonNil(i.Apps), Scope: i.Scope(),
 		Revision: i.Number, Subject: leaf.Subject.String(), Issuer: leaf.Issuer.String(),
 		Key: identity.KindOf(leaf.PublicKey), Begins: leaf.NotBefore, Ends: leaf.NotAfter,
-		Fingerprints: identity.FingerprintsOf(leaf), Certificates: string(i.Chain), Made: i.Made, Set: i.Set, By: i.By,
-		Exported: i.Exported, ExportedBy: i.ExportedBy, Profiles: []api.AttachedProfile{}, Warnings: []string{}}
+		Fingerprints: identity.FingerprintsOf(leaf), Certificates: string(i.Chain), Made: i.Made, Token: i.Token, Set: i.Set,
+		By: i.By, Exported: i.Exported, ExportedBy: i.ExportedBy, Profiles: []api.AttachedProfile{}, Warnings: []string{}}
 	if len(i.Lineage) > 0 {
 		former, err := apk.Lineage(i.Lineage)
 		if err != nil {
@@ -377,36 +361,4 @@ func told(i store.Identity, now time.Time) (api.Identity, error) {
 	}
 	slices.SortFunc(out.Profiles, func(a, b api.AttachedProfile) int { return strings.Compare(a.App, b.App) })
 	return out, nil
-}
-
-// maxOpen bounds the keys that are kept open.
-const maxOpen = 64
-
-// signer opens a key.
-func (s *Identities) signer(i store.Identity) (sign.Signer, error) {
-	s.mu.Lock()
-	signer, there := s.open[i.RevisionID]
-	s.mu.Unlock()
-	if there {
-		return signer, nil
-	}
-	plain, err := s.vault.Open(i.Ciphertext)
-	if err != nil {
-		return sign.Signer{}, err
-	}
-	signer, err = identity.Parse(plain)
-	clear(plain)
-	if err != nil {
-		return sign.Signer{}, fmt.Errorf("the key of identity %s cannot be read: %w", i.Name, err)
-	}
-	if chain, err := identity.ReadCertificates(i.Chain); err != nil || !bytes.Equal(chain[0].Raw, signer.Leaf().Raw) {
-		return sign.Signer{}, fmt.Errorf("the records of identity %s do not belong together", i.Name)
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.open) >= maxOpen {
-		clear(s.open)
-	}
-	s.open[i.RevisionID] = signer
-	return signer, nil
 }

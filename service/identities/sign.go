@@ -191,6 +191,7 @@ func (s *Identities) Sign(ctx context.Context, attempt record.AttemptID,
 		return out, err
 	}
 	if out.Signature, err = signer.Key.Sign(rand.Reader, in.Digest, hash); err != nil {
+		s.forget(i)
 		return out, err
 	}
 	err = s.Tx(ctx, func(q ground.Q) error {

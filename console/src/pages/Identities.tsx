@@ -215,8 +215,12 @@ export default function Identities() {
                   <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{forRuns(i.scope)}</Box>
                 </Box>,
                 i.profiles.map((p) => `${p.app}, until ${p.ends.slice(0, 10)}`).join('; '),
-                i.exported ? `taken by ${i.exported_by ?? ''} ${ago(i.exported)}` : 'none yet',
-                keeper && (
+                i.token
+                  ? `stays in token ${i.token}`
+                  : i.exported
+                    ? `taken by ${i.exported_by ?? ''} ${ago(i.exported)}`
+                    : 'none yet',
+                keeper && !i.token && (
                   <Button key="e" size="small" aria-label={`Export ${i.name}`} onClick={() => leave(i)}>
                     Export
                   </Button>
