@@ -96,6 +96,9 @@ func (p *Package) resources(app *android.Element, prefix string) error {
 	}
 	p.network(table, app, prefix)
 	for _, v := range table.Resolve(app.Ref("icon")) {
+		if len(p.Icons) == maxIcons {
+			break
+		}
 		if e := p.Find(prefix + v.Text); e != nil {
 			p.icon(e, v.Density)
 		}
@@ -103,8 +106,11 @@ func (p *Package) resources(app *android.Element, prefix string) error {
 	return nil
 }
 
-// maxIcon bounds the bytes of a picture that are looked at for its size.
-const maxIcon = 1 << 20
+// The bounds of icons: how many are looked at, and how many bytes of each.
+const (
+	maxIcons = 100
+	maxIcon  = 1 << 20
+)
 
 func (p *Package) icon(e *archive.Entry, density int) {
 	icon := Icon{Path: e.Name, Density: density}

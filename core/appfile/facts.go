@@ -140,8 +140,11 @@ type Part struct {
 	Size   int64 `json:"size"`
 }
 
-// maxBrief is how many parts are told one by one.
-const maxBrief = 400
+// How many parts are told one by one, and how many programs of a file of symbols.
+const (
+	maxBrief   = 400
+	maxMatched = 20
+)
 
 // Brief is what is known without the many small parts: those of a group are one.
 func (p *Package) Brief() Facts {
@@ -162,8 +165,8 @@ func (p *Package) Brief() Facts {
 	}
 	f.Programs, f.Misplaced = first(f.Programs), first(f.Misplaced)
 	f.Permissions, f.Processors, f.Languages = first(f.Permissions), first(f.Processors), first(f.Languages)
-	f.Symbols = first(f.Symbols)
-	f.Code, f.Domains = first(f.Code), first(f.Domains)
+	f.Code, f.Domains = first(f.Code), slices.Clone(first(f.Domains))
+	f.Downloads, f.Unsplit, f.Symbols = first(f.Downloads), first(f.Unsplit), slices.Clone(first(f.Symbols))
 	f.Icons, f.Signers, f.Schemes = first(f.Icons), first(f.Signers), first(f.Schemes)
 	for i := range f.Parts {
 		f.Parts[i].Path = short(f.Parts[i].Path)
@@ -171,6 +174,20 @@ func (p *Package) Brief() Facts {
 	f.Programs, f.Permissions = slices.Clone(f.Programs), slices.Clone(f.Permissions)
 	for i := range f.Programs {
 		f.Programs[i].Path = short(f.Programs[i].Path)
+	}
+	for i := range f.Domains {
+		f.Domains[i].Name = short(f.Domains[i].Name)
+	}
+	for i, s := range f.Symbols {
+		f.Symbols[i].Path, f.Symbols[i].IDs = short(s.Path), s.IDs[:min(len(s.IDs), maxMatched)]
+		f.Symbols[i].Of = slices.Clone(s.Of[:min(len(s.Of), maxMatched)])
+		for n := range f.Symbols[i].Of {
+			f.Symbols[i].Of[n] = short(f.Symbols[i].Of[n])
+		}
+	}
+	f.Inside = slices.Clone(f.Inside)
+	for i := range f.Inside {
+		f.Inside[i].Path, f.Inside[i].What = short(f.Inside[i].Path), short(f.Inside[i].What)
 	}
 	for i := range f.Permissions {
 		f.Permissions[i].Name, f.Permissions[i].Purpose = short(f.Permissions[i].Name), short(f.Permissions[i].Purpose)

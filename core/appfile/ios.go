@@ -99,7 +99,8 @@ func (p *Package) look(e *archive.Entry, main string) error {
 			p.Languages = append(p.Languages, language)
 		}
 	}
-	if !strings.Contains(in, "/") && strings.HasPrefix(in, "AppIcon") && path.Ext(in) == ".png" {
+	if !strings.Contains(in, "/") && strings.HasPrefix(in, "AppIcon") && path.Ext(in) == ".png" &&
+		len(p.Icons) < maxIcons {
 		b, err := p.beginning(e, maxIcon)
 		if err != nil {
 			return err

@@ -13,13 +13,14 @@ import (
 const (
 	pictureSize = 96   // pixels
 	maxPicture  = 2048 // pixels of what it is made of
+	maxTried    = 5    // icons, of which the first that can be read is drawn
 )
 
 // picture draws the largest icon that is a picture of pixels; none when there is no such.
 func (p *Package) picture() {
 	icons := slices.Clone(p.Icons)
 	slices.SortStableFunc(icons, func(a, b Icon) int { return b.Width - a.Width })
-	for _, icon := range icons {
+	for _, icon := range icons[:min(len(icons), maxTried)] {
 		if icon.Width <= 0 || icon.Height <= 0 || icon.Width > maxPicture || icon.Height > maxPicture {
 			continue
 		}

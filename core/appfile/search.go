@@ -39,6 +39,7 @@ const (
 	searchChunk = 1 << 20
 	searchKept  = 512     // of a chunk, before the next one
 	maxText     = 4 << 20 // of a file that is read for values under a secret's name
+	maxJudged   = 500_000 // addresses and classes: a sound package has some thousand
 )
 
 // plainMedia are kinds of files in which nothing is written.
@@ -79,8 +80,9 @@ func (p *Package) Search(ctx context.Context) error {
 
 type search struct {
 	*Package
-	seen map[string]bool
-	left int64
+	seen   map[string]bool
+	left   int64
+	judged int
 }
 
 // found takes note of a thing once.
@@ -160,23 +162,24 @@ func (s *search) piece(e *archive.Entry, b []byte, last bool) {
 			}
 		}
 	}
-	each(b, scheme, func(at int) {
+	s.each(b, scheme, func(at int) {
 		if last || len(b)-at > maxHost+len(scheme) {
 			s.address(e, b, at)
 		}
 	})
 	if s.Platform == "ios" {
-		each(b, className, func(at int) { s.uses(b[at+len(className):]) })
+		s.each(b, className, func(at int) { s.uses(b[at+len(className):]) })
 	}
 }
 
 // each visits the places of a mark.
-func each(b, mark []byte, do func(at int)) {
-	for from := 0; ; {
+func (s *search) each(b, mark []byte, do func(at int)) {
+	for from := 0; s.judged < maxJudged; {
 		i := bytes.Index(b[from:], mark)
 		if i < 0 {
 			return
 		}
+		s.judged++
 		do(from + i)
 		from += i + len(mark)
 	}

@@ -2,6 +2,7 @@ package bill
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"path"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v3"
+
+	"gentlepiston.example/piston/core/bound"
 )
 
 // Used is a package of others that the sources name.
@@ -37,7 +40,9 @@ var readers = map[string]func(text []byte, add func(kind, name, version string))
 const (
 	MaxLock  = 8 << 20
 	MaxLocks = 50
-	maxUsed  = 20_000
+	MaxUsed  = 20_000 // in all of them
+	maxName  = 500    // bytes of a name or a version
+	maxDepth = 20
 )
 
 // IsLock tells whether a file of a repository is a lock file that is read. Those of what was fetched are not.
@@ -48,15 +53,19 @@ func IsLock(name string) bool {
 
 // ReadLock reads one.
 func ReadLock(name string, text []byte) (list []Used, err error) {
-	seen := map[string]bool{}
+	seen, long := map[string]bool{}, false
 	err = readers[path.Base(name)](text, func(kind, of, version string) {
 		u := packageURL(kind, of, version)
-		if of == "" || version == "" || seen[u] || len(list) == maxUsed {
+		if of == "" || version == "" || seen[u] || len(list) > MaxUsed {
 			return
 		}
+		long = long || len(of) > maxName || len(version) > maxName
 		seen[u] = true
 		list = append(list, Used{of, version, u, name})
 	})
+	if err == nil && long {
+		err = fmt.Errorf("it names something by more than %d bytes", maxName)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", name, err)
 	}
@@ -190,6 +199,9 @@ func readSwift(text []byte, add func(kind, name, version string)) error {
 func readCargo(text []byte, add func(kind, name, version string)) error {
 	var lock struct {
 		Package []struct{ Name, Version, Source string }
+	}
+	if m := bound.TOML(text); m.Depth > maxDepth || m.Values > MaxUsed*20 {
+		return errors.New("it is deeper, or has more values, than any lock file")
 	}
 	if err := toml.Unmarshal(text, &lock); err != nil {
 		return err

@@ -65,8 +65,8 @@ func (j *judge) purposes() {
 var insideRules = map[string][2]string{
 	appfile.SecretInside: {"secret-inside",
 		"Take it out, make a new one, and let a server hold it; when all may read it: may_hold = […]."},
-	appfile.TestInside:   {"test-code", "Make the dependency one of the tests only, and build the release variant."},
-	appfile.MapInside:    {"source-map", "Keep them beside the package, to read crashes by: leave them out of it."},
+	appfile.TestInside: {"test-code", "Make the dependency one of the tests only, and build the release variant."},
+	appfile.MapInside:  {"source-map", "Keep them beside the package, to read crashes by: leave them out of it."},
 	appfile.AddressInside: {"own-address",
 		"Build with the address of the release; or say that it is meant: hosts = […] in piston/app.toml."},
 }

@@ -73,7 +73,9 @@ func (s *Packages) used(ctx context.Context, p store.Project, commit string) (li
 		if err != nil {
 			return nil, ground.Refuse("%v", err)
 		}
-		list = append(list, some...)
+		if list = append(list, some...); len(list) > bill.MaxUsed {
+			return nil, ground.Refuse("the lock files name more than %d packages", bill.MaxUsed)
+		}
 	}
 	return list, nil
 }

@@ -127,7 +127,7 @@ func sound(f appfile.Facts) (appfile.Facts, error) {
 		}
 	}
 	c, err := png.DecodeConfig(bytes.NewReader(f.Picture))
-	if err != nil || c.Width > maxPicture || c.Height > maxPicture {
+	if err != nil || len(f.Picture) > maxPictureBytes || c.Width > maxPicture || c.Height > maxPicture {
 		f.Picture = nil // of others than PNGs one would have to know more
 	}
 	tidy(reflect.ValueOf(&f).Elem())
@@ -136,8 +136,9 @@ func sound(f appfile.Facts) (appfile.Facts, error) {
 
 // The bounds of what a package says of itself.
 const (
-	maxText    = 2000
-	maxPicture = 512 // pixels
+	maxText         = 2000
+	maxPicture      = 512 // pixels
+	maxPictureBytes = 64 << 10
 )
 
 func plain(text string) string {
