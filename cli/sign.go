@@ -38,6 +38,8 @@ func signCommand() *cli.Command {
 			&cli.BoolFlag{Name: "own-password", Usage: "the key has a password of its own: the second line of standard input"},
 			&cli.BoolFlag{Name: "throw-away", Usage: "sign with a key that is made for this, and kept nowhere"},
 			&cli.StringSliceFlag{Name: "profile", Usage: "a provisioning profile; for several programs, several"},
+			&cli.StringMapFlag{Name: "entitlements",
+				Usage: "ID=FILE: what the program of iOS with this id asks for; may be repeated"},
 			&cli.StringFlag{Name: "into", Usage: "the folder of the signed files", Required: true},
 			&cli.BoolFlag{Name: "beside", Usage: "make the .idsig file of an APK, by which devices install while they load it"},
 			terminal.JSONFlag,
@@ -74,6 +76,9 @@ func signFiles(ctx context.Context, c *cli.Command) error {
 	var err error
 	if o.Signer, err = keyOf(c); err != nil {
 		return err
+	}
+	if o.Entitlements, err = packaging.ReadEntitlements(c.StringMap("entitlements")); err != nil {
+		return terminal.Ending(terminal.ExitFailed, err)
 	}
 	if o.Profiles, err = profilesOf(c.StringSlice("profile")); err != nil {
 		return err

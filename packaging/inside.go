@@ -35,12 +35,14 @@ type Work struct {
 	Files []string `json:"files"`
 	Look  bool     `json:"look"` // look into them, sign nothing
 	// Globs of symbols, which are matched with what is looked into.
-	Symbols []string  `json:"symbols,omitempty"`
-	Into    string    `json:"into"`
-	Beside  bool      `json:"beside"`
-	By      string    `json:"by"`
-	Now     time.Time `json:"now"`
-	Pack    *Pack     `json:"pack,omitempty"` // make a package, sign nothing; its modules are globs, too
+	Symbols []string `json:"symbols,omitempty"`
+	Into    string   `json:"into"`
+	Beside  bool     `json:"beside"`
+	By      string   `json:"by"`
+	// Files of what programs of iOS ask for, by their ids.
+	Entitlements map[string]string `json:"entitlements,omitempty"`
+	Now          time.Time         `json:"now"`
+	Pack         *Pack             `json:"pack,omitempty"` // make a package, sign nothing; its modules are globs, too
 }
 
 // Question is what the process says. Exactly one field is set.
@@ -314,6 +316,9 @@ func (t *talk) one(ctx context.Context, w Work, target Target) error {
 			return err
 		}
 		o.Profiles = append(o.Profiles, &bundle.Profile{Details: d, Raw: raw})
+	}
+	if o.Entitlements, err = ReadEntitlements(w.Entitlements); err != nil {
+		return err
 	}
 	made, err := target.Sign(ctx, o)
 	if err != nil {

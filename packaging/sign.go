@@ -17,6 +17,7 @@ import (
 
 	"gentlepiston.example/piston/core/appfile"
 	"gentlepiston.example/piston/core/archive"
+	"gentlepiston.example/piston/core/profile"
 	"gentlepiston.example/piston/core/sign"
 	"gentlepiston.example/piston/core/sign/apk"
 	"gentlepiston.example/piston/core/sign/bundle"
@@ -87,10 +88,27 @@ type Options struct {
 	Former   *sign.Signer // of Android: the key of before, where it was rotated, and the proof
 	Lineage  []byte
 	Profiles []*bundle.Profile
-	Into     string // a folder, which is made
-	By       string // who made the signature, as manifests say it
-	Beside   bool   // for APKs, the file of scheme v4, too
-	Now      time.Time
+	// What programs of iOS ask for, by their ids.
+	Entitlements map[string]map[string]any
+	Into         string // a folder, which is made
+	By           string // who made the signature, as manifests say it
+	Beside       bool   // for APKs, the file of scheme v4, too
+	Now          time.Time
+}
+
+// ReadEntitlements reads files of what programs ask for, by their ids.
+func ReadEntitlements(files map[string]string) (map[string]map[string]any, error) {
+	out := map[string]map[string]any{}
+	for id, name := range files {
+		text, err := ReadWhole(name, profile.MaxEntitlements)
+		if err == nil {
+			out[id], err = profile.ReadEntitlements(text)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return out, nil
 }
 
 // Made tells what came of it.
@@ -175,7 +193,8 @@ func (t Target) ios(ctx context.Context, to string, o Options) (made Made, err e
 	defer root.Close()
 	app := folder{root, root.FS()}
 	made = Made{Files: []string{to}, Schemes: []string{"seal"}}
-	made.Programs, err = bundle.Sign(ctx, app, bundle.Options{Signer: o.Signer, Profiles: o.Profiles, Now: o.Now})
+	made.Programs, err = bundle.Sign(ctx, app, bundle.Options{Signer: o.Signer, Profiles: o.Profiles,
+		Entitlements: o.Entitlements, Now: o.Now})
 	if err != nil {
 		return made, err
 	}

@@ -26,6 +26,10 @@ type Sign struct {
 	//
 	//	sign = { identity = "upload", files = ["out/*.aab"], into = "out/signed" }
 	Identity string `toml:"identity" json:"identity,omitempty"`
+	// Files of what programs of iOS ask the system for, by their bundle identifiers. Default: all that the profile grants.
+	//
+	//	sign = { entitlements = { "org.tides" = "ios/T.entitlements" }, files = ["out/T.app"], into = "out" }
+	Entitlements map[string]string `toml:"entitlements" json:"entitlements,omitempty"`
 	// Whether to make the .idsig file of an APK, too, by which a device installs it while it is loaded (scheme v4).
 	Beside bool `toml:"beside" json:"beside,omitempty"`
 }
@@ -43,6 +47,13 @@ func (s *Sign) Complaints() (list []Complaint) {
 	case path.IsAbs(s.Into) || outside(s.Into) || path.Clean(s.Into) == ".":
 		list = append(list, Complaint{"bad-value", "into", fmt.Sprintf("%.60q is no folder of the workspace", s.Into),
 			`Write into = "out/signed", for example.`})
+	}
+	for id, file := range s.Entitlements {
+		if id == "" || file == "" || path.IsAbs(file) || outside(file) {
+			list = append(list, Complaint{"bad-value", "entitlements",
+				fmt.Sprintf("%.60q = %.60q is no program and a file of the workspace", id, file),
+				`Write entitlements = { "org.tides" = "ios/Tides.entitlements" }, for example.`})
+		}
 	}
 	return list
 }

@@ -64,7 +64,8 @@ func (d *Details) Grants(app string) map[string]any {
 		}
 		own[key] = value
 		if text, is := value.(string); is && strings.HasSuffix(text, ".*") && key == "application-identifier" {
-			own[key] = strings.TrimSuffix(text, "*") + app
+			prefix, _, _ := strings.Cut(text, ".") // of the team: what comes behind it is the app's id, or its beginning
+			own[key] = prefix + "." + app
 		}
 	}
 	return own

@@ -32,7 +32,8 @@ type conversation struct {
 
 func (s signs) execute(ctx context.Context, i int, step *definition.Step) Outcome {
 	work := packaging.Work{Files: step.Sign.Files, Into: step.Sign.Into, Beside: step.Sign.Beside, By: "Gentle Piston",
-		Now: time.Now()}
+		Entitlements: step.Sign.Entitlements,
+		Now:          time.Now()}
 	return Outcome{Err: s.inside(ctx, i, work, &conversation{signs: s, ctx: ctx, step: i})}
 }
 

@@ -32,8 +32,8 @@ type Folder interface {
 type Options struct {
 	Signer   sign.Signer
 	Profiles []*Profile // of which each program takes the one for its id
-	// What the app asks for; nil for all that the profile grants.
-	Entitlements map[string]any
+	// What programs ask for, by their ids, as their developers wrote it. The others ask for all that the profile grants.
+	Entitlements map[string]map[string]any
 	Now          time.Time
 }
 
@@ -120,6 +120,9 @@ func Sign(ctx context.Context, app Folder, o Options) ([]Signed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := o.known(app, folders); err != nil {
+		return nil, err
+	}
 	var out []Signed
 	for _, name := range libraries {
 		id := strings.TrimSuffix(path.Base(name), path.Ext(name))
@@ -138,6 +141,24 @@ func Sign(ctx context.Context, app Folder, o Options) ([]Signed, error) {
 		out = append(out, one)
 	}
 	return out, nil
+}
+
+// known checks that what is written of entitlements is of programs that are there: a slip would be one without any.
+func (o Options) known(app fs.FS, folders []string) error {
+	ids := map[string]bool{}
+	for _, dir := range folders {
+		info, _, err := ReadInfo(app, dir)
+		if err != nil {
+			return err
+		}
+		ids[info.ID] = path.Ext(dir) != ".framework"
+	}
+	for id := range o.Entitlements {
+		if !ids[id] {
+			return fmt.Errorf("there are entitlements for %.100q, and no program with that id", id)
+		}
+	}
+	return nil
 }
 
 // team is that of the profiles, which is also what the kernel compares among an app and its libraries.
@@ -225,8 +246,11 @@ func folder(ctx context.Context, app Folder, dir string, o Options) (Signed, err
 		if err != nil {
 			return Signed{}, err
 		}
-		if about.Entitlements = o.Entitlements; dir != "." || about.Entitlements == nil {
-			about.Entitlements = p.Grants(info.ID)
+		about.Entitlements = p.Grants(info.ID)
+		if written, is := o.Entitlements[info.ID]; is {
+			if about.Entitlements, err = p.Asks(info.ID, written); err != nil {
+				return Signed{}, err
+			}
 		}
 		if why := p.Refuses(info.ID, o.Signer.Leaf(), about.Entitlements, o.Now); why != "" {
 			return Signed{}, errors.New(why)

@@ -153,8 +153,48 @@ func TestAnAppThatItsProfileDoesNotFitIsRefused(t *testing.T) {
 		"does not grant":                      {[]*Profile{fit}, map[string]any{"aps-environment": "production"}},
 		"asks for get-task-allow = true":      {[]*Profile{fit}, map[string]any{"get-task-allow": true}},
 	} {
-		_, err := Sign(context.Background(), app(t), Options{Signer: s, Now: now, Profiles: c.profiles, Entitlements: c.asks})
+		o := Options{Signer: s, Now: now, Profiles: c.profiles}
+		if c.asks != nil {
+			o.Entitlements = map[string]map[string]any{"net.tidewick.almanac": c.asks}
+		}
+		_, err := Sign(context.Background(), app(t), o)
 		assert.ErrorContains(t, err, says)
+	}
+}
+
+func TestAProgramAsksForWhatItsDeveloperHasWritten(t *testing.T) {
+	s := signer(t)
+	fit := profileFor(s, "net.tidewick.*")
+	fit.Entitlements["keychain-access-groups"] = []any{"TEAMTIDE01.*"}
+	fit.Entitlements["com.apple.developer.associated-domains"] = "*"
+	fit.Entitlements["aps-environment"] = "production"
+	written, err := profile.ReadEntitlements([]byte(`<plist version="1.0"><dict><key>keychain-access-groups</key><array>
+		<string>$(AppIdentifierPrefix)$(CFBundleIdentifier)</string></array></dict></plist>`))
+	require.NoError(t, err)
+	a := app(t)
+	o := Options{Signer: s, Now: now, Profiles: []*Profile{fit},
+		Entitlements: map[string]map[string]any{"net.tidewick.almanac": written}}
+	_, err = Sign(context.Background(), a, o)
+	require.NoError(t, err)
+	asks := func(name string) map[string]any {
+		seen, err := macho.Look(io.NopCloser(bytes.NewReader(a.MapFS[name].Data)), int64(len(a.MapFS[name].Data)), true)
+		require.NoError(t, err)
+		return seen.Entitlements
+	}
+	assert.Equal(t, map[string]any{"application-identifier": "TEAMTIDE01.net.tidewick.almanac", "get-task-allow": false,
+		"keychain-access-groups": []any{"TEAMTIDE01.net.tidewick.almanac"}}, asks("Tidewick"), "no more than it asks for")
+	o.Entitlements = map[string]map[string]any{"net.tidewick.almanach": written}
+	_, err = Sign(context.Background(), app(t), o)
+	assert.ErrorContains(t, err, `"net.tidewick.almanach", and no program with that id`)
+	for says, value := range map[string]any{"$(TEAM) stands for nothing": []any{"$(TEAM).x"},
+		"the profile \"for net.tidewick.*\" grants": []any{"OTHER.x"}} {
+		o.Entitlements = map[string]map[string]any{"net.tidewick.almanac": {"keychain-access-groups": value}}
+		_, err = Sign(context.Background(), app(t), o)
+		assert.ErrorContains(t, err, says)
+	}
+	for _, text := range []string{"", " ", "<plist", "<plist><array/></plist>", "\x00\xff"} {
+		_, err := profile.ReadEntitlements([]byte(text))
+		assert.Error(t, err, text)
 	}
 }
 
