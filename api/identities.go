@@ -11,7 +11,7 @@ import (
 // NewIdentity sets an identity's key: one that is made here, or one that is taken over. Exactly one of both is said.
 type NewIdentity struct {
 	Platform string `json:"platform" enum:"android,ios"`
-	// Make a key here that follows the one that is there, whose key proves it (Android). Only with make.
+	// The key follows the one that is there, whose key proves it (Android).
 	Rotate bool `json:"rotate,omitempty"`
 	// Make a key here.
 	Make *MakeKey `json:"make,omitempty"`

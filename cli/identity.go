@@ -58,16 +58,17 @@ func identityCommand() *cli.Command {
 			},
 			{
 				Name: "rotate", Usage: "make a key that follows the one that is there, with a proof of that",
-				ArgsUsage: "PROJECT NAME",
+				ArgsUsage: "PROJECT NAME [FILE]",
 				Description: "Of Android. Devices from Android 9 take an app that is signed by the new key for the same one; " +
 					"older ones, and what was\nuploaded to a store, go by the first key, which stays.\n\n" +
-					terminal.Example("piston identity rotate tidewick play"),
+					"With FILE the next key is that of a PKCS #12, JKS or PEM file.\n\n" +
+					terminal.Example("piston identity rotate tidewick play", "piston identity rotate tidewick play next.p12"),
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "key", Usage: "rsa-4096, rsa-3072 or p256", Value: string(identity.RSA4096)},
 					&cli.StringFlag{Name: "subject", Usage: "the name in the certificate", DefaultText: "PROJECT NAME"},
 					&cli.IntFlag{Name: "years", Usage: "how long the certificate is good", Value: identity.DefaultYears},
-					terminal.JSONFlag},
-				Action: terminal.Asking(rotateIdentity, "PROJECT", "NAME"),
+					keyFileFlags[0], keyFileFlags[1], terminal.JSONFlag},
+				Action: terminal.Asking(rotateIdentity, "PROJECT", "NAME", "[FILE]"),
 			},
 			{
 				Name: "take", Usage: "take a key over from a file, or use one in a token", ArgsUsage: "PROJECT NAME [FILE]",
@@ -76,10 +77,7 @@ func identityCommand() *cli.Command {
 					"asked for is\nits PIN, and FILE is the certificate as PEM when the token has none.\n\n" +
 					terminal.Example("piston identity take tidewick play upload.jks --alias upload --platform android",
 						"piston identity take tidewick play --token tidewick --token-key upload --platform android"),
-				Flags: append([]cli.Flag{platformFlag,
-					&cli.StringFlag{Name: "alias", Usage: "which key, when the file holds several"},
-					&cli.BoolFlag{Name: "own-password",
-						Usage: "the key has a password of its own: the second line of standard input"},
+				Flags: append([]cli.Flag{platformFlag, keyFileFlags[0], keyFileFlags[1],
 					&cli.StringFlag{Name: "token", Usage: "the label of the token that the key is in"},
 					&cli.StringFlag{Name: "token-key", Usage: "the label of the key in it"},
 					terminal.JSONFlag}, identitySettings...),
@@ -189,9 +187,33 @@ func makeIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args [
 }
 
 func rotateIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: "android", Rotate: true,
-		Make: keyToMake(c, args)})
+	in := api.NewIdentity{Platform: "android", Rotate: true}
+	if len(args) > 2 && args[2] != "" {
+		f, err := keyFileOf(c, args[2])
+		if err != nil {
+			return err
+		}
+		in.Take = &f
+	} else {
+		in.Make = keyToMake(c, args)
+	}
+	i, err := cl.SetIdentity(ctx, args[0], args[1], in)
 	return oneIdentity(c, i, err)
+}
+
+// keyFileFlags are those of a file with a key.
+var keyFileFlags = []cli.Flag{
+	&cli.StringFlag{Name: "alias", Usage: "which key, when the file holds several"},
+	&cli.BoolFlag{Name: "own-password", Usage: "the key has a password of its own: the second line of standard input"},
+}
+
+// keyFileOf reads a file with a key, and asks for its password.
+func keyFileOf(c *cli.Command, name string) (f identity.File, err error) {
+	f.Alias = c.String("alias")
+	if f.Data, err = readWhole(name, identity.MaxFile); err == nil {
+		f.Password, f.KeyPassword, err = passwordsOf(askFile, c.Bool("own-password"))
+	}
+	return f, err
 }
 
 func takeIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -205,11 +227,8 @@ func takeIdentity(ctx context.Context, c *cli.Command, cl *client.Client, args [
 	if len(args) < 3 || args[2] == "" {
 		return terminal.Usage("say which file the key is in, or --token")
 	}
-	f := identity.File{Alias: c.String("alias")}
-	if f.Data, err = readWhole(args[2], identity.MaxFile); err != nil {
-		return err
-	}
-	if f.Password, f.KeyPassword, err = passwordsOf(askFile, c.Bool("own-password")); err != nil {
+	f, err := keyFileOf(c, args[2])
+	if err != nil {
 		return err
 	}
 	i, err := cl.SetIdentity(ctx, args[0], args[1], api.NewIdentity{Platform: platform, Settings: whatFor(c), Take: &f})

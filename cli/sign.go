@@ -34,8 +34,7 @@ func signCommand() *cli.Command {
 				"piston sign --throw-away --into signed out/tidewick.apk"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key", Usage: "the file with key and certificate"},
-			&cli.StringFlag{Name: "alias", Usage: "which key, when the file holds several"},
-			&cli.BoolFlag{Name: "own-password", Usage: "the key has a password of its own: the second line of standard input"},
+			keyFileFlags[0], keyFileFlags[1],
 			&cli.BoolFlag{Name: "throw-away", Usage: "sign with a key that is made for this, and kept nowhere"},
 			&cli.StringSliceFlag{Name: "profile", Usage: "a provisioning profile; for several programs, several"},
 			&cli.StringMapFlag{Name: "entitlements",
@@ -117,11 +116,8 @@ func keyOf(c *cli.Command) (s sign.Signer, err error) {
 	case c.Bool("throw-away"):
 		return identity.Make(identity.P256, "Throw-away key of piston sign", 1, time.Now())
 	}
-	f := identity.File{Alias: c.String("alias")}
-	if f.Data, err = readWhole(c.String("key"), identity.MaxFile); err != nil {
-		return s, err
-	}
-	if f.Password, f.KeyPassword, err = passwordsOf(askFile, c.Bool("own-password")); err != nil {
+	f, err := keyFileOf(c, c.String("key"))
+	if err != nil {
 		return s, err
 	}
 	if s, err = identity.Import(f); err != nil {

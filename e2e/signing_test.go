@@ -200,4 +200,12 @@ files = ["out/*"]
 	said := program(t, "apksigner", "lineage", "--in", apk, "--print-certs")
 	assert.Contains(t, said, plain(first.Fingerprints.SHA256))
 	assert.Contains(t, said, plain(second.Fingerprints.SHA256))
+
+	file, password := keyFile(t, t.TempDir())
+	out, code = s.piston(t, password, "identity", "rotate", "rotates", "play", file)
+	require.Zero(t, code, out)
+	third, err := s.cl.Identity(t.Context(), "rotates", "play")
+	require.NoError(t, err)
+	assert.Equal(t, "CN=Tidewick by hand,OU=TIDEWICK00", third.Subject)
+	assert.Equal(t, []string{first.Fingerprints.SHA256, second.Fingerprints.SHA256}, third.Follows)
 }

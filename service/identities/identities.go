@@ -64,9 +64,8 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 	if err != nil {
 		return api.Identity{}, err
 	}
-	if in.Rotate && (in.Make == nil || in.Platform != "android") {
-		return api.Identity{}, fmt.Errorf("only keys for Android that are made here are rotated; this is %w",
-			ground.ErrInvalid)
+	if in.Rotate && in.Platform != "android" {
+		return api.Identity{}, fmt.Errorf("only keys for Android are rotated; this is %w", ground.ErrInvalid)
 	}
 	prints := identity.FingerprintsOf(signer.Leaf())
 	err = s.vault.Sealing(ctx, signer.plain, func(q ground.Q, sealed []byte, to string) error {
