@@ -234,11 +234,10 @@ func WriteReference(w io.Writer) error {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Name, c.Means)
 	}
 	b.WriteString("\n## Of the checklist\n\nWhat a step with `checklist` holds packages against. What is against a rule " +
-		"fails the step, but for advice; `accept` in `piston/app.toml` lets it\npass until a day.\n\n| rule | what it " +
-		"wants | why |\n| --- | --- | --- |\n")
+		"fails the step, but for advice; `accept` in `piston/app.toml` lets it\npass until a day.\n")
 	for _, r := range definition.ListRules {
-		advice := map[bool]string{true: " Advice only."}[r.Advice]
-		fmt.Fprintf(&b, "| `%s` | %s%s | %s |\n", r.Name, r.Wants, advice, r.Why)
+		level := map[bool]string{true: "Advice", false: "Error"}[r.Advice]
+		fmt.Fprintf(&b, "\n### %s\n\n%s. %s %s\n", r.Name, level, r.Wants, r.Why)
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

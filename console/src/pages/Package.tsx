@@ -97,10 +97,15 @@ function About({ p }: { p: PackageDetail }) {
       )}
       {f.symbols && (
         <Fact name="Symbols">
+          {f.symbols.every((s) => s.of.length === 0) && 'none that fit'}
           {f.symbols
             .filter((s) => s.of.length > 0)
-            .map((s) => `${s.path} for ${s.of.join(', ')}`)
-            .join('; ') || 'none that fit'}
+            .map((s) => (
+              <div key={s.path}>
+                {s.path}
+                <Box component="span" sx={{ color: 'text.secondary' }}>{` for ${s.of.join(', ')}`}</Box>
+              </div>
+            ))}
         </Fact>
       )}
       <Fact name="SHA-256">
