@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -195,6 +196,7 @@ func TestWhatIsNoSetOfModules(t *testing.T) {
 		map[string]string{"in/values/s.xml": text("chart", "x"), "classes.dex": "x"})
 	apk := filepath.Join(dir, "tide.apk")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "text"), []byte("text"), 0o644))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
 	for what, p := range map[string]Pack{
 		"none of the modules is the base": {Modules: []string{charts}},
 		"it is a base, too":               {Modules: []string{base, base}},
@@ -217,6 +219,7 @@ func TestWhatIsNoSetOfModules(t *testing.T) {
 		"none that \"riscv64\" runs": {Bundle: filepath.Join(dir, "good.aab"),
 			Device: &appbundle.Device{Processor: "riscv64"}},
 		"it is no app bundle": {Bundle: base},
+		"it is no file":       {Bundle: filepath.Join(dir, "pipe")},
 	} {
 		if strings.HasSuffix(p.Bundle, "good.aab") {
 			_, err := Pack{Modules: []string{base}, Into: p.Bundle}.Make(ctx)

@@ -3,15 +3,20 @@
 // what is wrong with its values, which files it reads. Who carries it out is the runner's.
 package action
 
-import "reflect"
+import (
+	"fmt"
+	"reflect"
+)
 
 // Action is one of the product's own verbs with its values, as a step has them.
 type Action interface {
 	// Complaints are what is wrong with the values by themselves.
 	Complaints() []Complaint
-	// Paths are the files of the workspace that it reads, by their keys. In them ${NAME} stands for a value of the job's
-	// variants, or a parameter of a part.
+	// Paths are the files of the workspace that it reads, and Writes those that it makes, or their folder, by their keys;
+	// of a list each by its number, such as files.0. In them ${NAME} stands for a value of the job's variants, or a
+	// parameter of a part.
 	Paths() map[string]*string
+	Writes() map[string]*string
 	// Texts are the values, by their keys, in which ${NAME} stands for the variable that a script would find.
 	Texts() map[string]string
 }
@@ -22,6 +27,22 @@ type Complaint struct {
 	Key     string // which value, "" for the action as a whole
 	Message string
 	Fix     string
+}
+
+// paths are pointers to those that say something: texts by their keys, and lists.
+func paths(texts map[string]*string, lists map[string][]string) map[string]*string {
+	out := map[string]*string{}
+	for key, text := range texts {
+		if *text != "" {
+			out[key] = text
+		}
+	}
+	for key, list := range lists {
+		for i := range list {
+			out[fmt.Sprintf("%s.%d", key, i)] = &list[i]
+		}
+	}
+	return out
 }
 
 // Kind is one of the verbs.

@@ -30,7 +30,12 @@ func (c *Checklist) Complaints() []Complaint {
 }
 
 // Paths implements Action.
-func (c *Checklist) Paths() map[string]*string { return nil }
+func (c *Checklist) Paths() map[string]*string {
+	return paths(nil, map[string][]string{"files": c.Files, "symbols": c.Symbols})
+}
+
+// Writes implements Action.
+func (c *Checklist) Writes() map[string]*string { return nil }
 
 // Texts implements Action.
 func (c *Checklist) Texts() map[string]string { return nil }

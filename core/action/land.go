@@ -110,5 +110,8 @@ func (l *Land) Complaints() (list []Complaint) {
 // Paths implements Action.
 func (l *Land) Paths() map[string]*string { return nil }
 
+// Writes implements Action.
+func (l *Land) Writes() map[string]*string { return nil }
+
 // Texts implements Action.
 func (l *Land) Texts() map[string]string { return nil }

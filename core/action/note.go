@@ -43,5 +43,8 @@ func (n *Note) Paths() map[string]*string {
 	return map[string]*string{"file": &n.File}
 }
 
+// Writes implements Action.
+func (n *Note) Writes() map[string]*string { return nil }
+
 // Texts implements Action.
 func (n *Note) Texts() map[string]string { return map[string]string{"text": n.Text} }

@@ -107,7 +107,12 @@ func languageTag(l string) bool {
 }
 
 // Paths implements Action.
-func (p *Pack) Paths() map[string]*string { return nil }
+func (p *Pack) Paths() map[string]*string {
+	return paths(map[string]*string{"bundle": &p.Bundle, "mapping": &p.Mapping}, map[string][]string{"modules": p.Modules})
+}
+
+// Writes implements Action.
+func (p *Pack) Writes() map[string]*string { return paths(map[string]*string{"into": &p.Into}, nil) }
 
 // Texts implements Action.
 func (p *Pack) Texts() map[string]string { return nil }

@@ -58,6 +58,9 @@ func (r *Raise) Complaints() []Complaint {
 // Paths implements Action.
 func (r *Raise) Paths() map[string]*string { return nil }
 
+// Writes implements Action.
+func (r *Raise) Writes() map[string]*string { return nil }
+
 // Texts implements Action.
 func (r *Raise) Texts() map[string]string {
 	return map[string]string{"by": r.By, "pre": r.Pre, "to": r.To}

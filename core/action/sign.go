@@ -80,7 +80,10 @@ func outside(name string) bool {
 }
 
 // Paths implements Action.
-func (s *Sign) Paths() map[string]*string { return nil }
+func (s *Sign) Paths() map[string]*string { return paths(nil, map[string][]string{"files": s.Files}) }
+
+// Writes implements Action.
+func (s *Sign) Writes() map[string]*string { return paths(map[string]*string{"into": &s.Into}, nil) }
 
 // Texts implements Action.
 func (s *Sign) Texts() map[string]string { return nil }

@@ -36,7 +36,7 @@ func Open(a *archive.Archive) (*Bundle, error) {
 	by, list := map[string]*module{}, []*module{}
 	for _, e := range a.Entries() {
 		name, at, deep := strings.Cut(e.Name, "/")
-		if e.Folder() || !deep || strings.ToUpper(name) == name { // META-INF, BUNDLE-METADATA
+		if e.Folder() || !deep || !IsModule(name) {
 			continue
 		}
 		if by[name] == nil {
@@ -63,6 +63,9 @@ func Open(a *archive.Archive) (*Bundle, error) {
 	}
 	return b, nil
 }
+
+// IsModule tells whether a folder of an app bundle is a module: the others are of the bundle, not of the app.
+func IsModule(folder string) bool { return folder != "META-INF" && folder != "BUNDLE-METADATA" }
 
 // Left lists the modules that say they are not part of an APK of all.
 func (b *Bundle) Left() []string { return b.left }

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"gentlepiston.example/piston/core/appbundle"
 )
 
 // Download is about how many bytes a kind of device loads.
@@ -68,8 +70,8 @@ func (p *Package) shares() (all int64, libraries map[string]int64, pictures map[
 	}
 	for _, e := range p.Entries() {
 		module, place, in := strings.Cut(e.Name, "/")
-		if !in || strings.ToUpper(module) == module {
-			continue // of the bundle, not of the app
+		if !in || !appbundle.IsModule(module) {
+			continue
 		}
 		parts := strings.Split(place, "/")
 		switch d := densityOf(place); {

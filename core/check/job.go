@@ -144,9 +144,14 @@ func (c *checker) matches(glob string) bool {
 
 func (c *checker) step(j *definition.Job, s *definition.Step, b *before) {
 	if a, key := s.Action(); a != nil {
-		for name, file := range a.Paths() {
-			c.written(*file, b, fmt.Sprintf("no step so far mentions %s, which this one reads", *file),
-				definition.Place{Job: j, Step: s, Keys: []string{key, name}})
+		paths := a.Paths()
+		for _, name := range sortedKeys(paths) {
+			file := *paths[name]
+			c.written(file, b, fmt.Sprintf("no step so far mentions %s, which this one reads", file),
+				definition.Place{Job: j, Step: s, Keys: append([]string{key}, strings.Split(name, ".")...)})
+		}
+		for _, made := range a.Writes() {
+			b.words = append(b.words, *made)
 		}
 		return
 	}

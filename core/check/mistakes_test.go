@@ -151,6 +151,8 @@ var mistakes = []struct {
 	{"a service account's key", "key-tracked", map[string]string{"piston/p.toml": push("true"), "play/upload.json": "{\n  \"type\": \"service_account\"\n}\n"},
 		map[string]string{"piston/p.toml": push("true"), "play/about.json": "{\"type\": \"account\"}"}},
 	{"a misspelt key", "unknown-key", map[string]string{"piston/p.toml": "[trigger.push]\n[[job.a.step]]\nscritp = \"true\"\n"}, nil},
+	{"a package that no step makes", "artifact-unwritten", map[string]string{"piston/p.toml": push("make app", "[[job.a.step]]", `sign = { files = ["packed/almanac.apk"], into = "out" }`), "Makefile": "app:\n\tcc -o build/tides.apk main.c\n"},
+		map[string]string{"piston/p.toml": push("make app", "[[job.a.step]]", `sign = { files = ["build/*.apk"], into = "out" }`, "[[job.a.step]]", `checklist = { files = ["out/*"] }`), "Makefile": "app:\n\tcc -o build/tides.apk main.c\n"}},
 	{"a permission that nobody agreed to", "checklist-ahead", map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp,
 		"app/src/main/AndroidManifest.xml": "<manifest>\n<uses-permission android:name=\"android.permission.CAMERA\"/></manifest>"},
 		map[string]string{"piston/p.toml": listing, "piston/app.toml": listedApp, "app/src/debug/AndroidManifest.xml": `<manifest><uses-permission android:name="a"/></manifest>`,

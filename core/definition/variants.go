@@ -57,9 +57,10 @@ func (s *Step) eachReference(visit func(text *string, at ...string)) {
 		visit(&s.TestReports[i], "test_reports", strconv.Itoa(i))
 	}
 	if a, key := s.Action(); a != nil {
-		paths := a.Paths()
-		for _, name := range sortedKeys(paths) {
-			visit(paths[name], key, name)
+		for _, paths := range []map[string]*string{a.Paths(), a.Writes()} {
+			for _, name := range sortedKeys(paths) {
+				visit(paths[name], append([]string{key}, strings.Split(name, ".")...)...)
+			}
 		}
 	}
 }

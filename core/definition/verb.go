@@ -92,15 +92,21 @@ func (v *validator) verb(s *Step, in func(...string) []string) {
 		v.add("bad-value", fmt.Sprintf("%s says nothing beside %s", other, key),
 			fmt.Sprintf("Remove %s.", other), in(other)...)
 	}
-	for _, c := range a.Complaints() {
+	complaints := a.Complaints()
+	for _, c := range complaints {
 		at := in(key)
 		if c.Key != "" {
 			at = in(key, c.Key)
 		}
 		v.add(c.Code, c.Message, c.Fix, at...)
 	}
-	for name, path := range a.Paths() {
-		v.relative(*path, in(key, name)...)
+	if len(complaints) > 0 {
+		return // of its paths, too
+	}
+	for _, paths := range []map[string]*string{a.Paths(), a.Writes()} {
+		for name, path := range paths {
+			v.relative(*path, in(append([]string{key}, strings.Split(name, ".")...)...)...)
+		}
 	}
 }
 

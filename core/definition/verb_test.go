@@ -96,7 +96,23 @@ func TestWhatAPackageMayNotSay(t *testing.T) {
 		require.NotEmpty(t, found, text)
 		assert.Contains(t, found[0].String(), says, text)
 	}
-	p, found := Parse("piston/p.toml", []byte("[[job.a.step]]\npackage = { "+bundle+", "+into+
+	p, found := Parse("piston/p.toml", []byte(`[job.a]
+variants = { over = { ABI = ["arm", "x86"] } }
+[[job.a.step]]
+package = { modules = ["out/${ABI}/*.zip"], into = "out/${ABI}.aab" }
+[[job.a.step]]
+sign = { files = ["out/${ABI}.aab"], into = "out/signed/${ABI}" }
+[[job.a.step]]
+checklist = { files = ["out/signed/${ABI}/*"], symbols = ["${ABI}"] }
+`), nil)
+	require.Empty(t, found)
+	for _, abi := range []string{"arm", "x86"} {
+		steps := p.Job["a+"+abi].Step
+		assert.Equal(t, []string{"out/" + abi + "/*.zip", "out/" + abi + ".aab", "out/" + abi + ".aab", "out/signed/" + abi,
+			"out/signed/" + abi + "/*", abi}, []string{steps[0].Package.Modules[0], steps[0].Package.Into,
+			steps[1].Sign.Files[0], steps[1].Sign.Into, steps[2].Checklist.Files[0], steps[2].Checklist.Symbols[0]})
+	}
+	p, found = Parse("piston/p.toml", []byte("[[job.a.step]]\npackage = { "+bundle+", "+into+
 		", device = { processor = \"x86\", languages = [\"pt-rBR\"] } }\n"), nil)
 	require.Empty(t, found)
 	assert.Equal(t, "x86", p.Job["a"].Step[0].Package.Device.Processor)

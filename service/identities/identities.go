@@ -101,7 +101,8 @@ func (s *Identities) SetIdentity(ctx context.Context, project, person, name stri
 			return err
 		}
 		a := fact.Fact{Kind: fact.IdentitySet, Project: project, Subject: name, After: map[string]any{"revision": n,
-			"rotated": in.Rotate, "fingerprint": prints.SHA256, "made_here": in.Make != nil, "platform": in.Platform}}
+			"rotated": in.Rotate, "fingerprint": prints.SHA256, "made_here": in.Make != nil, "token": signer.token,
+			"platform": in.Platform}}
 		if was.Number > 0 {
 			a.Before = map[string]any{"revision": was.Number, "fingerprint": was.Fingerprint}
 		}
