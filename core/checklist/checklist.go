@@ -310,6 +310,18 @@ func (j *judge) own() {
 	if j.Last != nil {
 		about.LastSize = j.Last.Size
 	}
+	for _, d := range j.Domains {
+		about.Domains = append(about.Domains, d.Name)
+	}
+	for _, i := range j.Inside {
+		about.Inside = append(about.Inside, i.Kind)
+	}
+	for _, c := range j.Code {
+		about.Methods += int64(c.Methods)
+	}
+	for _, d := range j.Downloads {
+		about.Download = max(about.Download, d.Size)
+	}
 	for _, p := range j.Parts {
 		if p.Path != "" {
 			about.Files = append(about.Files, p.Path)

@@ -167,16 +167,21 @@ func TestWhatIsAcceptedPassesUntilItsDay(t *testing.T) {
 func TestOwnRulesAreHeldToo(t *testing.T) {
 	p := sound()
 	p.Parts = append(p.Parts, appfile.Part{Group: "assets", Path: "assets/app.js.map"})
+	p.Code = []appfile.Code{{Methods: 40_000}, {Methods: 30_000}}
+	p.Downloads = []appfile.Download{{Size: 3000}, {Size: 2000}}
+	p.Domains = []appfile.Domain{{Name: "gauge.tidewick.example"}}
 	p.App.Checklist.Rule = []definition.OwnRule{
 		{Name: "small", Holds: "size < 30000000 && last_size > 0", Says: "it is not small"},
 		{Name: "no-maps", Holds: `!files.within("**/*.map")`, Says: "source maps are inside", Fix: "Leave them out."},
 		{Name: "internet-only", Holds: `permissions.all(p, p == "INTERNET")`, Says: "it may do more"},
+		{Name: "few-methods", Holds: "methods < 65536 && download < 4000", Says: "many methods"},
+		{Name: "own-domains", Holds: `domains.all(d, d.endsWith(".tidewick.example")) && !("secret" in inside)`, Says: "others"},
 		{Name: "asks", Holds: `entitlements["aps-environment"] == "production"`, Says: "no push"},
 	}
 	found := Judge(p)
-	assert.Equal(t, []string{"no-maps", "asks"}, rules(found))
+	assert.Equal(t, []string{"no-maps", "few-methods", "asks"}, rules(found))
 	assert.Equal(t, "source maps are inside", found[0].Message)
-	assert.Contains(t, found[1].Message, "cannot be answered", "a rule that fails is not met")
+	assert.Contains(t, found[2].Message, "cannot be answered", "a rule that fails is not met")
 	p.App.Checklist.Accept = []definition.Acceptance{{Rule: "no-maps", Reason: "for a week", Until: "2026-12-01"}}
 	assert.Equal(t, "for a week", Judge(p)[0].Accepted)
 }

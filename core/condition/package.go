@@ -12,6 +12,8 @@ type Package struct {
 	Debuggable, Cleartext                                     bool
 	Permissions, Processors, Languages, Schemes, Files        []string
 	Size, LastSize                                            int64
+	Domains, Inside                                           []string
+	Methods, Download                                         int64
 	Entitlements                                              map[string]any
 }
 
@@ -31,6 +33,10 @@ var PackageWords = []Word{
 	{"processors", "list of texts", "those it has code for"},
 	{"languages", "list of texts", "those it speaks"},
 	{"schemes", "list of texts", "by which it is signed"},
+	{"domains", "list of texts", "those that its network settings name"},
+	{"inside", "list of texts", "kinds of what is not for people: secret, test-code, source-map, address"},
+	{"methods", "number", "methods that its code names, on Android"},
+	{"download", "number", "about the most bytes that a device loads"},
 	{"files", "list of texts", "the largest files in it: `!files.within(\"**/*.map\")`"},
 	{"size", "number", "bytes"},
 	{"last_size", "number", "bytes of the one before, or 0"},
@@ -58,5 +64,6 @@ func (c *Condition) Meets(p Package) (bool, error) {
 		"version": p.Version, "build": p.Build, "lowest": p.Lowest, "target": p.Target, "debuggable": p.Debuggable,
 		"cleartext": p.Cleartext, "permissions": orEmpty(p.Permissions), "processors": orEmpty(p.Processors),
 		"languages": orEmpty(p.Languages), "schemes": orEmpty(p.Schemes), "files": orEmpty(p.Files), "size": p.Size,
+		"domains": orEmpty(p.Domains), "inside": orEmpty(p.Inside), "methods": p.Methods, "download": p.Download,
 		"last_size": p.LastSize, "entitlements": orNone(p.Entitlements)})
 }

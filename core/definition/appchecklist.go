@@ -60,7 +60,8 @@ type OwnRule struct {
 	//	fix = "Build with sourceMap = false."
 	Name string `toml:"name"`
 	// A condition (CEL) over what was found in a package: kind, platform, id, label, version, build, lowest, target,
-	// debuggable, cleartext, permissions, processors, languages, schemes, files, size, last_size, entitlements.
+	// debuggable, cleartext, permissions, processors, languages, schemes, domains, inside, methods, download, files, size,
+	// last_size, entitlements.
 	Holds string `toml:"holds"`
 	// What is wrong when it does not hold.
 	Says string `toml:"says"`
