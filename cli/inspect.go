@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/core/appfile"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/packaging"
 )
 
 func inspectCommand() *cli.Command {
@@ -23,6 +24,8 @@ func inspectCommand() *cli.Command {
 			terminal.Example("piston inspect out/tidewick.apk", "piston inspect new.ipa --since old.ipa --parts 20"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Usage: "tell what changed since this package"},
+			&cli.StringSliceFlag{Name: "symbols",
+				Usage: "a file by which crashes are read, to tell whether it fits; may be repeated"},
 			&cli.BoolFlag{Name: "quick", Usage: "do not search all of it for secrets, tests, source maps and addresses"},
 			&cli.IntFlag{Name: "parts", Usage: "how many of the largest files are shown", Value: 8},
 			terminal.JSONFlag,
@@ -54,15 +57,22 @@ func inspectFiles(ctx context.Context, c *cli.Command) error {
 	}
 	var was *appfile.Facts
 	if name := c.String("since"); name != "" {
-		facts, err := lookInto(ctx, name, false)
+		facts, err := lookInto(ctx, name, packaging.Looking{})
 		if err != nil {
 			return err
 		}
 		was = &facts
 	}
+	how := packaging.Looking{Search: !c.Bool("quick")}
+	if list := c.StringSlice("symbols"); len(list) > 0 {
+		var err error
+		if how.Symbols, err = packaging.ReadSymbols(list); err != nil {
+			return terminal.Ending(terminal.ExitFailed, err)
+		}
+	}
 	all := []inspected{}
 	for _, name := range files {
-		facts, err := lookInto(ctx, name, !c.Bool("quick"))
+		facts, err := lookInto(ctx, name, how)
 		if err != nil {
 			return err
 		}
@@ -86,7 +96,7 @@ func inspectFiles(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func lookInto(ctx context.Context, name string, search bool) (appfile.Facts, error) {
+func lookInto(ctx context.Context, name string, how packaging.Looking) (appfile.Facts, error) {
 	info, err := os.Stat(name) // before it is opened: what is no file may keep one waiting
 	switch {
 	case err != nil:
@@ -96,15 +106,7 @@ func lookInto(ctx context.Context, name string, search bool) (appfile.Facts, err
 	case !info.Mode().IsRegular():
 		return appfile.Facts{}, terminal.Usage("%s is no file", name)
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, err)
-	}
-	defer f.Close()
-	p, err := appfile.Open(f, info.Size())
-	if err == nil && search {
-		err = p.Search(ctx)
-	}
+	p, _, err := packaging.Inspect(ctx, name, how)
 	if err != nil {
 		return appfile.Facts{}, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", name, err))
 	}

@@ -3,12 +3,8 @@ package cli
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"slices"
@@ -21,6 +17,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/bill"
 	"gentlepiston.example/piston/core/provenance"
+	"gentlepiston.example/piston/packaging"
 )
 
 // statementEnding is what the file with a package's statement is called, after the package.
@@ -84,9 +81,9 @@ func verifyFile(ctx context.Context, c *cli.Command) error {
 	if name == "" {
 		name = args[0] + statementEnding
 	}
-	sum, err := sumOf(args[0])
+	sum, err := packaging.Sum(args[0])
 	if err != nil {
-		return failed(err)
+		return failed(fmt.Errorf("%s: %w", args[0], err))
 	}
 	v := verified{}
 	if v.Statement, err = openStatement(ctx, name, args[0], sum, key); err != nil {
@@ -142,26 +139,6 @@ func openStatement(ctx context.Context, name, file, sum string, key ed25519.Publ
 		return st, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s: %w", file, err))
 	}
 	return st, nil
-}
-
-func sumOf(name string) (string, error) {
-	info, err := os.Stat(name)
-	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New(name + " is no file")
-	}
-	if err != nil {
-		return "", err
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // showStatement tells it in one screen.

@@ -4,8 +4,6 @@ import (
 	"bufio"
 	"context"
 	"crypto"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -195,9 +193,10 @@ func (t *talk) look(ctx context.Context, files, globs []string) error {
 	if err != nil {
 		return err
 	}
+	how := Looking{Search: true, Sum: true, Symbols: symbols}
 	seen := 0
 	for _, file := range files {
-		one, err := lookInto(ctx, file, symbols)
+		p, sum, err := Inspect(ctx, file, how)
 		var none *appfile.Error
 		var damaged *archive.Error
 		switch {
@@ -207,7 +206,7 @@ func (t *talk) look(ctx context.Context, files, globs []string) error {
 			return fmt.Errorf("%s: %w", file, err)
 		}
 		seen++
-		if err := t.out.Encode(Question{Seen: &one}); err != nil {
+		if err := t.out.Encode(Question{Seen: &Seen{file, sum, p.Brief()}}); err != nil {
 			return err
 		}
 	}
@@ -217,38 +216,7 @@ func (t *talk) look(ctx context.Context, files, globs []string) error {
 	return nil
 }
 
-// lookInto searches all of a package, and matches symbols with it.
-func lookInto(ctx context.Context, file string, symbols []appfile.Symbols) (s Seen, err error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return s, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return s, err
-	}
-	p, err := appfile.Open(f, info.Size())
-	if err != nil {
-		return s, err
-	}
-	if err := p.Search(ctx); err != nil {
-		return s, err
-	}
-	if len(symbols) > 0 {
-		p.Match(symbols)
-	}
-	sum, err := sumOf(f, info.Size())
-	return Seen{file, sum, p.Brief()}, err
-}
-
-func sumOf(f io.ReaderAt, size int64) (string, error) {
-	h := sha256.New()
-	_, err := io.Copy(h, io.NewSectionReader(f, 0, size))
-	return hex.EncodeToString(h.Sum(nil)), err
-}
-
-// findSymbols reads the files of symbols that globs match. Others that lie beside them are passed by.
+// findSymbols reads the files of symbols that globs match.
 func findSymbols(globs []string) (list []appfile.Symbols, err error) {
 	if len(globs) == 0 {
 		return nil, nil
@@ -257,37 +225,7 @@ func findSymbols(globs []string) (list []appfile.Symbols, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range files {
-		s, is, err := readSymbols(name)
-		if err != nil {
-			return nil, err
-		}
-		if is {
-			list = append(list, s)
-		}
-	}
-	if len(list) == 0 {
-		err = fmt.Errorf("none of the %d files that %s matches has symbols", len(files), strings.Join(globs, ", "))
-	}
-	return list, err
-}
-
-func readSymbols(name string) (s appfile.Symbols, is bool, err error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return s, false, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		return s, false, err
-	}
-	if s, is = appfile.ReadSymbols(f, info.Size()); !is {
-		return s, false, nil
-	}
-	s.Path = name
-	s.SHA256, err = sumOf(f, info.Size())
-	return s, true, err
+	return ReadSymbols(files)
 }
 
 // one signs one package.

@@ -85,18 +85,11 @@ func (p Pack) assemble(out *Packed) error {
 }
 
 func openArchive(name string) (*os.File, *archive.Archive, error) {
-	info, err := os.Stat(name) // before it is opened: what is no file may keep one waiting
-	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no file")
-	}
+	f, size, err := open(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	a, err := archive.Open(f, info.Size())
+	a, err := archive.Open(f, size)
 	if err != nil {
 		f.Close()
 	}

@@ -160,12 +160,12 @@ func TestAnAppBundleAndTheAPKsOfIt(t *testing.T) {
 	assert.Equal(t, zip.Store, got["lib/arm64-v8a/libtide.so"].Method, "the manifest says that it is mapped")
 	run(t, "zipalign", "-c", "-p", "4", at("all.apk"))
 	for _, name := range []string{"tide.aab", "all.apk"} {
-		seen, err := lookInto(ctx, at(name), nil)
+		seen, _, err := Inspect(ctx, at(name), Looking{Search: true})
 		require.NoError(t, err)
 		assert.Equal(t, []appfile.Domain{{Name: "a.tidewick.example"},
-			{Name: "gauge.tidewick.example", Below: true, Cleartext: true}}, seen.Facts.Domains, name)
-		assert.NotEmpty(t, seen.Facts.Picture, name)
-		assert.Empty(t, seen.Facts.Unsplit)
+			{Name: "gauge.tidewick.example", Below: true, Cleartext: true}}, seen.Domains, name)
+		assert.NotEmpty(t, seen.Picture, name)
+		assert.Empty(t, seen.Unsplit)
 	}
 	looked, err := Look(at("all.apk"))
 	require.NoError(t, err)

@@ -79,9 +79,9 @@ func TestAnIPAIsSignedAnew(t *testing.T) {
 	again, err := Look(made.Files[0])
 	require.NoError(t, err)
 	assert.Equal(t, target.ID, again.ID)
-	seen, err := lookInto(context.Background(), made.Files[0], nil)
+	seen, _, err := Inspect(context.Background(), made.Files[0], Looking{})
 	require.NoError(t, err)
-	assert.Equal(t, identity.FingerprintsOf(s.Leaf()), seen.Facts.Signers[0].Fingerprints)
+	assert.Equal(t, identity.FingerprintsOf(s.Leaf()), seen.Signers[0].Fingerprints)
 }
 
 // runner answers the questions of the process inside, as a runner does; refuse is what it says no with.
