@@ -196,6 +196,13 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
 
 	checkPackagePages(do, address)
+	do("what it is made of", chromedp.Navigate(address+"/tidewick/packages/4"),
+		chromedp.Click(`//button[text()="Bill of materials"]`), chromedp.Click(`//button[text()="Provenance"]`))
+	for _, name := range []string{"bill", "provenance"} {
+		at := filepath.Join(dir, "tidewick.apk."+name+".json")
+		require.Eventually(t, func() bool { b, _ := os.ReadFile(at); return strings.Contains(string(b), "payloadType") },
+			10*time.Second, 50*time.Millisecond, name)
+	}
 	do("what was handed out", chromedp.Navigate(address+"/tidewick/versions"), chromedp.WaitVisible(`//b[text()="1.5.0"]`),
 		shows("almanac for iOS"), shows("minor"))
 	do("a store had more", chromedp.Click(`//button[@aria-label="Set floor of almanac for Android"]`),

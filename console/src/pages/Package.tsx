@@ -1,15 +1,17 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
-import type { ReactNode } from 'react';
+import { useState, type ReactNode } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, take, type Growth, type PackageDetail } from '../api/client';
 import { useKeys } from '../keys';
 import { Checklist } from '../parts/Checklist';
 import { List } from '../parts/List';
 import { SizeMap } from '../parts/SizeMap';
+import { save } from '../save';
 import { grown, loads, pieces } from '../sizes';
 import { size } from '../text';
 import { mono } from '../theme';
@@ -178,6 +180,51 @@ function Since({ p, project }: { p: PackageDetail; project: string }) {
   );
 }
 
+/** What the service states of a package, to keep beside it. */
+function Statements({ p, project }: { p: PackageDetail; project: string }) {
+  const [wrong, say] = useState('');
+  const file = p.file.split('/').pop() ?? 'package';
+  const path = { params: { path: { project, id: p.id } } };
+  const keep = (name: string, ask: () => Promise<{ envelope: string }>) => () => {
+    say('');
+    ask().then(
+      (s) => {
+        save(name, s.envelope);
+      },
+      (e: unknown) => {
+        say(String(e));
+      },
+    );
+  };
+  return (
+    <Box sx={{ ml: 'auto', display: 'flex', gap: 1 }}>
+      <Button
+        size="small"
+        title="From what it was built, signed by the service: for piston verify"
+        onClick={keep(`${file}.provenance.json`, async () =>
+          take(await api.GET('/api/v1/projects/{project}/packages/{id}/provenance', path)),
+        )}
+      >
+        Provenance
+      </Button>
+      <Button
+        size="small"
+        title="What it is made of, signed by the service (CycloneDX)"
+        onClick={keep(`${file}.bill.json`, async () =>
+          take(await api.GET('/api/v1/projects/{project}/packages/{id}/bill', path)),
+        )}
+      >
+        Bill of materials
+      </Button>
+      {wrong && (
+        <Alert severity="error" variant="outlined">
+          {wrong}
+        </Alert>
+      )}
+    </Box>
+  );
+}
+
 /** One package: what the checklist says, what has grown, what is inside. */
 export default function Package() {
   const { project = '', id = '' } = useParams();
@@ -219,6 +266,7 @@ export default function Package() {
           </Box>
           , {p.branch} <span style={{ fontFamily: mono }}>{p.commit.slice(0, 9)}</span>
         </Box>
+        <Statements p={p} project={project} />
       </Box>
       <Checklist breaches={p.checklist} />
       <Since p={p} project={project} />
