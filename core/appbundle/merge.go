@@ -1,7 +1,7 @@
 package appbundle
 
 import (
-	"fmt"
+	"errors"
 
 	"google.golang.org/protobuf/encoding/protowire"
 
@@ -180,16 +180,10 @@ func idOf(pack []byte) (uint64, error) {
 		return 0, err
 	}
 	id := first(parts, packageID)
-	for len(id) > 0 {
-		n, kind, tag := protowire.ConsumeTag(id)
-		if tag < 0 || n != 1 || kind != protowire.VarintType {
-			break
-		}
-		value, size := protowire.ConsumeVarint(id[tag:])
-		if size < 0 {
-			break
-		}
-		return value, nil
+	number, kind, tag := protowire.ConsumeTag(id)
+	if tag < 0 || number != 1 || kind != protowire.VarintType {
+		return 0, errors.New("a package has no id")
 	}
-	return 0, fmt.Errorf("a package has no id")
+	value, size := protowire.ConsumeVarint(id[tag:])
+	return value, protowire.ParseError(min(size, 0))
 }
