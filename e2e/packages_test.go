@@ -40,10 +40,10 @@ func apkOf(t *testing.T, permission string, assets int) string {
 		noise[i] = sum[0]
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "assets", "tides.bin"), noise, 0o600))
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "res", "drawable-mdpi"), 0o755))
-	icon, err := os.ReadFile("../demo/tidewick/android/res/drawable-mdpi/icon.png")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "res", "drawable-xxhdpi"), 0o755))
+	icon, err := os.ReadFile("../demo/tidewick/android/res/drawable-xxhdpi/icon.png")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "res", "drawable-mdpi", "icon.png"), icon, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "res", "drawable-xxhdpi", "icon.png"), icon, 0o600))
 	apk := filepath.Join(dir, "tide.apk")
 	program(t, "aapt", "package", "-f", "-M", manifest, "-S", filepath.Join(dir, "res"), "-A", filepath.Join(dir, "assets"),
 		"-I", "/usr/share/android-framework-res/framework-res.apk", "-F", apk)
