@@ -60,6 +60,26 @@ func TestABundleIsWhatItWasMadeOf(t *testing.T) {
 	assert.Contains(t, string(targets), "\x0a\x15\x0a\x0dlib/arm64-v8a\x12\x04\x0a\x02\x08\x03")
 }
 
+func TestAModuleInCapitalsIsOne(t *testing.T) {
+	a := open(t, sample(t))
+	var out bytes.Buffer
+	w := archive.NewWriter(&out)
+	for _, e := range a.Entries() {
+		require.NoError(t, w.Copy(a, e, 1))
+	}
+	for _, place := range []string{"manifest/AndroidManifest.xml", "assets/north"} {
+		text, err := a.Read(a.Find("base/manifest/AndroidManifest.xml"), 1<<20)
+		require.NoError(t, err)
+		require.NoError(t, w.Add("CHARTS/"+place, text, 0))
+	}
+	require.NoError(t, w.Add("META-INF/MANIFEST.MF", []byte("signed"), 0))
+	require.NoError(t, w.Close())
+	b, err := Open(open(t, out.Bytes()))
+	require.NoError(t, err)
+	require.Len(t, b.modules, 2)
+	assert.Equal(t, "CHARTS", b.modules[1].name)
+}
+
 func TestTwoEntriesOfOnePlace(t *testing.T) {
 	var out bytes.Buffer
 	w := archive.NewWriter(&out)

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/json"
+	"fmt"
 	"image"
 	"image/png"
 	"strings"
@@ -130,6 +132,32 @@ func TestSymbolsAreMatched(t *testing.T) {
 	assert.Equal(t, ProgramSymbols, apple.Kind)
 	ipa.Match([]Symbols{apple})
 	assert.Empty(t, ipa.Unreadable())
+}
+
+func TestWhatIsToldStaysBrief(t *testing.T) {
+	long := strings.Repeat("x", 10_000)
+	var symbols []Symbols
+	var domains []Domain
+	for range 2 * maxBrief {
+		symbols = append(symbols, Symbols{Path: long, IDs: strings.Split(long[:500], ""), Of: strings.Split(long[:500], "")})
+		domains = append(domains, Domain{Name: long})
+	}
+	p := &Package{Facts: Facts{Symbols: symbols, Domains: domains, Inside: []Inside{{Path: long, What: long}},
+		Downloads: make([]Download, 70_000)}}
+	text, err := json.Marshal(p.Brief())
+	require.NoError(t, err)
+	assert.Less(t, len(text), 2<<20)
+	assert.Len(t, p.Symbols[0].Path, len(long), "the facts themselves stay whole")
+
+	icons := map[string]string{}
+	for i := range maxIcons + 20 {
+		icons[fmt.Sprintf("Payload/Tidewick.app/AppIcon%d.png", i)] = "none"
+	}
+	assert.Len(t, with(t, sample(t, "Tidewick.ipa"), icons).Icons, maxIcons)
+	bomb := strings.Repeat("http://", maxJudged+10) + " http://10.0.0.1/"
+	ipa := with(t, sample(t, "Tidewick.ipa"), map[string]string{"Payload/Tidewick.app/b.bin": bomb})
+	require.NoError(t, ipa.Search(t.Context()))
+	assert.Empty(t, ipa.Inside, "what is behind the bound is not judged")
 }
 
 func TestAnIconIsDrawnAnew(t *testing.T) {

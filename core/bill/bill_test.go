@@ -52,6 +52,11 @@ func TestLockFilesAreRead(t *testing.T) {
 			assert.ErrorContains(t, err, name+" cannot be read", name)
 		}
 	}
+	for _, text := range []string{"[[package]]\nname = \"" + strings.Repeat("x", maxName+1) + "\"\nversion = \"1\"\nsource = \"s\"\n",
+		"a = " + strings.Repeat("[", maxDepth+1) + strings.Repeat("]", maxDepth+1)} {
+		_, err := ReadLock("Cargo.lock", []byte(text))
+		assert.ErrorContains(t, err, "Cargo.lock cannot be read")
+	}
 	bomb := "a: &a [x,x,x,x,x,x,x,x,x]\n"
 	for c := 'b'; c < 'l'; c++ {
 		bomb += string(c) + ": &" + string(c) + " [" + strings.Repeat("*"+string(c-1)+",", 9) + "*" + string(c-1) + "]\n"
