@@ -7,10 +7,11 @@ SOURCES   = $(shell git ls-files '*.go' '*.sql' 'demo/tidewick' go.mod go.sum)
 
 # Debian's packages, and a program or file that tells each is there.
 RUN_PACKAGES  := postgresql:/usr/lib/postgresql clang:/usr/bin/clang lld:/usr/bin/ld.lld aapt:/usr/bin/aapt \
-	android-framework-res:/usr/share/android-framework-res/framework-res.apk zipalign:/usr/bin/zipalign zip:/usr/bin/zip unzip:/usr/bin/unzip \
+	android-framework-res:/usr/share/android-framework-res/framework-res.apk zipalign:/usr/bin/zipalign zip:/usr/bin/zip \
 	bubblewrap:/usr/bin/bwrap slirp4netns:/usr/bin/slirp4netns curl:/usr/bin/curl make:/usr/bin/make
-TEST_PACKAGES := chromium:/usr/bin/chromium softhsm2:/usr/bin/softhsm2-util llvm:/usr/bin/llvm-objdump openssh-client:/usr/bin/ssh-keygen \
-	apksigner:/usr/bin/apksigner openjdk-17-jdk-headless:/usr/bin/jarsigner libplist-utils:/usr/bin/plistutil openssl:/usr/bin/openssl
+TEST_PACKAGES := chromium:/usr/bin/chromium softhsm2:/usr/bin/softhsm2-util llvm:/usr/bin/llvm-objdump \
+	openssh-client:/usr/bin/ssh-keygen unzip:/usr/bin/unzip apksigner:/usr/bin/apksigner \
+	openjdk-17-jdk-headless:/usr/bin/jarsigner libplist-utils:/usr/bin/plistutil openssl:/usr/bin/openssl
 
 .PHONY: demo build test bench soak mutants screenshots reference check-console install install-test clean
 demo: install build

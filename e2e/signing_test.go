@@ -209,3 +209,25 @@ files = ["out/*"]
 	assert.Equal(t, "CN=Tidewick by hand,OU=TIDEWICK00", third.Subject)
 	assert.Equal(t, []string{first.Fingerprints.SHA256, second.Fingerprints.SHA256}, third.Follows)
 }
+
+func TestASigningThatIsKilledLeavesNoHalfPackage(t *testing.T) {
+	dir := t.TempDir()
+	apk, into := filepath.Join(dir, "tide.apk"), filepath.Join(dir, "out")
+	require.NoError(t, os.WriteFile(apk, []byte(apkOf(t, "", 8_000_000)), 0o600))
+	args := []string{"sign", "--throw-away", "--into", into, apk}
+	made := filepath.Join(into, "tide.apk")
+	for wait := 20 * time.Millisecond; wait < 400*time.Millisecond; wait += 20 * time.Millisecond {
+		cmd := exec.Command(binary(), args...)
+		require.NoError(t, cmd.Start())
+		time.Sleep(wait)
+		_ = cmd.Process.Kill() // it may have ended
+		_ = cmd.Wait()
+		if _, err := os.Stat(made); err == nil {
+			program(t, "apksigner", "verify", made)
+			require.NoError(t, os.Remove(made))
+		}
+	}
+	out, code := localPiston(t, "", args...)
+	require.Zero(t, code, "what a killed one left stands in nobody's way: %s", out)
+	program(t, "apksigner", "verify", made)
+}

@@ -16,13 +16,9 @@ import (
 // Bill states what a package is made of, signed by the service: what is native in it, and the packages of others that
 // the lock files of its commit name.
 func (s *Packages) Bill(ctx context.Context, project string, id record.PackageID) (out api.Provenance, err error) {
-	p, err := s.FindProject(ctx, project)
+	p, row, err := s.find(ctx, project, id)
 	if err != nil {
 		return out, err
-	}
-	row, err := s.Store.PackageByID(ctx, p.ID, id)
-	if err != nil {
-		return out, ground.Known(err, "package %d of %s", id, project)
 	}
 	about := bill.Package{File: row.File, SHA256: row.SHA256, At: row.At}
 	if about.Facts, err = s.Store.PackageFacts(ctx, id); err != nil {

@@ -226,16 +226,22 @@ func told(p store.Package) api.Package {
 // maxChanges is how many entries are told that differ from the package before.
 const maxChanges = 100
 
+// find gives a package of a project.
+func (s *Packages) find(ctx context.Context, project string, id record.PackageID) (p store.Project, row store.Package,
+	err error) {
+	if p, err = s.FindProject(ctx, project); err != nil {
+		return p, row, err
+	}
+	row, err = s.Store.PackageByID(ctx, p.ID, id)
+	return p, row, ground.Known(err, "package %d of %s", id, project)
+}
+
 // Package tells all of one, and how it differs from the one before it.
 func (s *Packages) Package(ctx context.Context, project string, id record.PackageID) (out api.PackageDetail,
 	err error) {
-	p, err := s.FindProject(ctx, project)
+	p, row, err := s.find(ctx, project, id)
 	if err != nil {
 		return out, err
-	}
-	row, err := s.Store.PackageByID(ctx, p.ID, id)
-	if err != nil {
-		return out, ground.Known(err, "package %d of %s", id, project)
 	}
 	out.Package, out.Checklist = told(row), row.Findings.V
 	if out.Facts, err = s.Store.PackageFacts(ctx, id); err != nil {

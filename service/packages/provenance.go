@@ -47,13 +47,9 @@ func (s *Packages) PublicKey(ctx context.Context) (api.StatementKey, error) {
 // Provenance states from what a package was built, by whom and how, signed by the service.
 func (s *Packages) Provenance(ctx context.Context, project string, id record.PackageID) (out api.Provenance,
 	err error) {
-	p, err := s.FindProject(ctx, project)
+	p, row, err := s.find(ctx, project, id)
 	if err != nil {
 		return out, err
-	}
-	row, err := s.Store.PackageByID(ctx, p.ID, id)
-	if err != nil {
-		return out, ground.Known(err, "package %d of %s", id, project)
 	}
 	runID, err := s.Store.PackageRun(ctx, id)
 	if err != nil {
