@@ -213,10 +213,10 @@ files = ["out/*"]
 func TestASigningThatIsKilledLeavesNoHalfPackage(t *testing.T) {
 	dir := t.TempDir()
 	apk, into := filepath.Join(dir, "tide.apk"), filepath.Join(dir, "out")
-	require.NoError(t, os.WriteFile(apk, []byte(apkOf(t, "", 8_000_000)), 0o600))
+	require.NoError(t, os.WriteFile(apk, []byte(apkOf(t, "", 3_000_000)), 0o600))
 	args := []string{"sign", "--throw-away", "--into", into, apk}
 	made := filepath.Join(into, "tide.apk")
-	for wait := 20 * time.Millisecond; wait < 400*time.Millisecond; wait += 20 * time.Millisecond {
+	for wait := 30 * time.Millisecond; wait < 200*time.Millisecond; wait += 30 * time.Millisecond {
 		cmd := exec.Command(binary(), args...)
 		require.NoError(t, cmd.Start())
 		time.Sleep(wait)
