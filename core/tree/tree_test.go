@@ -202,3 +202,119 @@ func FuzzListed(f *testing.F) {
 		}
 	})
 }
+
+// What a merge is to come to is told here by a model: the older tree as a map, changed as a file system would be.
+func TestAMergeIsWhatTheChangesLeave(t *testing.T) {
+	for seed := range uint64(3000) {
+		rng := rand.New(rand.NewPCG(seed, 9))
+		older := randomTree(rng)
+		changes := randomChanges(rng, older)
+		got := Merge(older, changes)
+		require.NoError(t, got.check(), "seed %d", seed)
+		require.Equal(t, modelOf(older, changes), contents(got), "seed %d: %v and %v", seed, older.Entries, changes)
+	}
+}
+
+func randomTree(rng *rand.Rand) *Tree {
+	t := &Tree{Roots: []string{"r"}, Entries: []Entry{{Path: "r", Kind: Folder}}}
+	grow(rng, t, "r", 0)
+	return t
+}
+
+func grow(rng *rand.Rand, t *Tree, dir string, depth int) {
+	for _, name := range []string{"a", "a.", "b", "c"} {
+		e := Entry{Path: dir + "/" + name, Mode: fs.FileMode(rng.IntN(8))}
+		switch n := rng.IntN(7); {
+		case n == 0:
+			continue
+		case n < 3 && depth < 2:
+			e.Kind = Folder
+		case n == 3:
+			e.Kind, e.Target, e.Mode = Link, "x", 0
+		case n == 4 && len(t.files()) > 0:
+			e.Kind, e.Target, e.Mode = Twin, t.files()[rng.IntN(len(t.files()))], 0
+		default:
+			e.Kind = File
+			e.Pieces = []Piece{{Len: 1 + rng.Int64N(9), Hole: true}}
+		}
+		t.Entries = append(t.Entries, e)
+		if e.Kind == Folder {
+			grow(rng, t, e.Path, depth+1)
+		}
+	}
+}
+
+func (t *Tree) files() (list []string) {
+	for _, e := range t.Entries {
+		if e.Kind == File {
+			list = append(list, e.Path)
+		}
+	}
+	return list
+}
+
+// randomChanges are a tree's of which only some entries are there, with those of the older tree that are gone.
+func randomChanges(rng *rand.Rand, older *Tree) (list []Change) {
+	known := map[string]Kind{}
+	for _, e := range older.Entries {
+		known[e.Path] = e.Kind
+	}
+	left := map[string]bool{}
+	for _, e := range randomTree(rng).Entries {
+		parent := e.Path[:max(0, len(e.Path)-len("/x"))]
+		if left[parent] || rng.IntN(3) == 0 && e.Kind != Folder || e.Kind == Twin {
+			left[e.Path] = e.Kind == Folder
+			if e.Kind == Twin || left[parent] {
+				continue
+			}
+		}
+		c := Change{Entry: e}
+		if e.Kind == Folder {
+			c.Alone = rng.IntN(3) == 0
+		} else if rng.IntN(3) == 0 && known[e.Path] != 0 {
+			c = Change{Entry: Entry{Path: e.Path}, Gone: true}
+		}
+		if left[e.Path] {
+			continue
+		}
+		list = append(list, c)
+	}
+	return slices.DeleteFunc(list, func(c Change) bool { // without the folder it is in it is no change
+		i := slices.Index([]byte(c.Path), '/')
+		for ; i >= 0 && i < len(c.Path); i++ {
+			if c.Path[i] == '/' && !slices.ContainsFunc(list, func(o Change) bool {
+				return o.Path == c.Path[:i] && o.Kind == Folder
+			}) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// contents is what is at each path, twins as what they are another name of.
+func contents(t *Tree) map[string]string {
+	m := map[string]string{}
+	for _, e := range t.Entries {
+		m[e.Path] = fmt.Sprint(e.Kind, e.Mode, e.Target, e.Size())
+		if e.Kind == Twin {
+			m[e.Path] = m[e.Target]
+		}
+	}
+	return m
+}
+
+func modelOf(older *Tree, changes []Change) map[string]string {
+	m := contents(older)
+	for _, c := range changes {
+		for path := range m {
+			if path == c.Path || Below(path, c.Path) && (c.Gone || c.Alone || c.Kind != Folder) {
+				delete(m, path)
+			}
+		}
+		if !c.Gone {
+			m[c.Path] = fmt.Sprint(c.Kind, c.Mode, c.Target, c.Size())
+		}
+	}
+	return m
+}

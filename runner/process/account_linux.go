@@ -83,6 +83,22 @@ func (a *Account) TakeIn(root *os.Root, name string) error {
 	return root.Lchown(name, int(a.id), int(a.id))
 }
 
+// TakeOpen does so for one that is open.
+func (a *Account) TakeOpen(f *os.File) error {
+	if a == nil {
+		return nil
+	}
+	return f.Chown(int(a.id), int(a.id))
+}
+
+// ID is the user's number; -1 for the runner's own.
+func (a *Account) ID() int {
+	if a == nil {
+		return -1
+	}
+	return int(a.id)
+}
+
 // elsewhere is where a runner works whose own folder is closed to the users of its slots.
 const elsewhere = "/var/lib/piston"
 

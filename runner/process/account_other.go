@@ -22,5 +22,11 @@ func (*Account) Take(string) error { return nil }
 // TakeIn changes nothing.
 func (*Account) TakeIn(*os.Root, string) error { return nil }
 
+// TakeOpen changes nothing.
+func (*Account) TakeOpen(*os.File) error { return nil }
+
+// ID is that of the runner's own.
+func (*Account) ID() int { return -1 }
+
 // WorkFolder is the runner's own.
 func WorkFolder(home string, _ *Account) (string, error) { return home, nil }
