@@ -34,18 +34,18 @@ var floors = map[string]int{
 // named is on floor 0, and the room itself above all.
 var corridors = map[string]map[string]int{
 	"core": {
-		"action": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
+		"action": 1, "tree": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
 		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5, "bill": 5,
 		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},
 	"cli": {"terminal": 0},
 	"service": {
 		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
-		"work": 3, "versions": 3, "report": 4, "intake": 4, "packages": 4,
+		"caches": 2, "work": 3, "versions": 3, "report": 4, "intake": 4, "packages": 4,
 	},
 	"runner": {
-		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "workspace": 1, "attempt": 1, "checkout": 2,
-		"executor": 2,
+		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "attempt": 1, "mount": 1, "trees": 1, "tier": 1,
+		"workspace": 2, "checkout": 3, "executor": 3,
 	},
 }
 

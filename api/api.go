@@ -302,12 +302,24 @@ func (t *TestSummary) With(r *TestReport) *TestSummary {
 
 // CacheUse is what came of one cache in an attempt.
 type CacheUse struct {
-	Name  string `json:"name"`
-	Key   string `json:"key"`
-	Hit   bool   `json:"hit"`
-	Saved bool   `json:"saved"`
-	// Bytes packed.
+	Name string `json:"name"`
+	Key  string `json:"key"`
+	// What fits was restored.
+	Hit bool `json:"hit"`
+	// What is nearest to it was.
+	Nearest bool `json:"nearest,omitempty"`
+	// The run that has saved what was restored, and its branch or proposal.
+	Run  record.RunNumber `json:"run,omitempty"`
+	Line string           `json:"line,omitempty"`
+	// Of the files that the cache follows, those that differ from the nearest.
+	Differs []string `json:"differs,omitempty" maxItems:"1000"`
+	// The runner had it already.
+	Here  bool `json:"here,omitempty"`
+	Saved bool `json:"saved"`
+	// Bytes of its files.
 	Size int64 `json:"size"`
+	// Bytes that saving it has added to what is stored.
+	Stored int64 `json:"stored,omitempty"`
 	// To restore, or to save.
 	TookMs int64  `json:"took_ms"`
 	Note   string `json:"note,omitempty"`

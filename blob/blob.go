@@ -80,6 +80,15 @@ func (b *Blobs) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return r, err
 }
 
+// Range reads n bytes of a blob after its first off.
+func (b *Blobs) Range(ctx context.Context, name string, off, n int64) (io.ReadCloser, error) {
+	r, err := b.bucket.NewRangeReader(ctx, name, off, n, nil)
+	if gcerrors.Code(err) == gcerrors.NotFound {
+		return nil, fmt.Errorf("%w: %s", ErrNotFound, name)
+	}
+	return r, err
+}
+
 // Delete removes a blob; one that is not there is no error.
 func (b *Blobs) Delete(ctx context.Context, name string) error {
 	err := b.bucket.Delete(ctx, name)
@@ -118,21 +127,18 @@ func (b *Blobs) Each(ctx context.Context, take func(Entry) error) error {
 
 // At reads any part of a blob.
 func (b *Blobs) At(ctx context.Context, name string) io.ReaderAt {
-	return &readerAt{ctx, b.bucket, name}
+	return &readerAt{ctx, b, name}
 }
 
 type readerAt struct {
-	ctx    context.Context
-	bucket *blob.Bucket
-	name   string
+	ctx   context.Context
+	blobs *Blobs
+	name  string
 }
 
 // ReadAt implements io.ReaderAt.
 func (r *readerAt) ReadAt(p []byte, off int64) (int, error) {
-	part, err := r.bucket.NewRangeReader(r.ctx, r.name, off, int64(len(p)), nil)
-	if gcerrors.Code(err) == gcerrors.NotFound {
-		return 0, fmt.Errorf("%w: %s", ErrNotFound, r.name)
-	}
+	part, err := r.blobs.Range(r.ctx, r.name, off, int64(len(p)))
 	if err != nil {
 		return 0, err
 	}

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -21,6 +22,7 @@ import (
 	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/runner"
+	"gentlepiston.example/piston/runner/mount"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/sandbox/netns"
 )
@@ -54,6 +56,8 @@ func runnerCommand() *cli.Command {
 				Sources: cli.EnvVars("PISTON_RUNNER_KEEP")},
 			&cli.StringFlag{Name: "hand-size", Usage: "most bytes of what a job hands on under one name; 0 for no limit",
 				Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_HAND")},
+			&cli.StringFlag{Name: "tier-size", Usage: "most bytes of saved folders that are kept on this machine, so that they " +
+				"are mounted and not fetched; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_TIER")},
 			&cli.StringFlag{Name: "cache-size", Usage: "most bytes of one cache; 0 for no limit", Value: "20GB",
 				Sources: cli.EnvVars("PISTON_RUNNER_CACHE")},
 			&cli.IntFlag{Name: "processes", Usage: "most processes and threads of a job; 0 for no limit", Value: 8192,
@@ -85,6 +89,10 @@ func runnerCommand() *cli.Command {
 				Hidden: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if ended, code := mount.Enter(); ended {
+				return terminal.Ending(code, errors.New("")) // it has said why
+			}
+			debug.SetGCPercent(100) // it lives for long
 			token, err := runnerToken(c.String("token-file"))
 			if err != nil {
 				return err
@@ -111,6 +119,10 @@ func runnerCommand() *cli.Command {
 				level = slog.LevelWarn
 			}
 			log := newLog(os.Stderr, level, c.Bool("verbose"))
+			tierSize, err := quantity.ParseBytes(c.String("tier-size"))
+			if err != nil {
+				return terminal.Usage("--tier-size: %v", err)
+			}
 			parent := c.Int("parent")
 			lock, err := waitForLock(ctx, c.String("home"), parent != 0)
 			if err != nil {
@@ -120,7 +132,7 @@ func runnerCommand() *cli.Command {
 			isolation := sandbox.Isolation(c.String("isolation"))
 			r, err := runner.New(runner.Config{Tools: runner.FindTools(ctx, isolation, probes, nil), Probes: probes,
 				Name: c.String("name"), Version: programVersion(), Home: c.String("home"), Labels: c.StringSlice("label"),
-				Slots: c.Int("slots"), Isolation: isolation, Most: most,
+				Slots: c.Int("slots"), Isolation: isolation, Most: most, Tier: tierSize,
 				Client: cl, CA: ca, Program: netProgram(), Network: sandbox.Network(c.String("network")),
 				Reach: reach.Policy{Through: through}, Log: log})
 			if err != nil {

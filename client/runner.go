@@ -61,19 +61,6 @@ func (c *Client) AppendLog(ctx context.Context, attempt record.AttemptID, first 
 	})
 }
 
-// Cache reads the saved copy of a cache; the caller closes it. A 404 Problem when there is none.
-func (c *Client) Cache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error) {
-	var res *http.Response
-	err := c.retry(ctx, func() (err error) {
-		res, err = c.request(ctx, http.MethodGet, fmt.Sprintf("%s%s/caches/%s", prefix, attemptPath(attempt), key), nil, "")
-		return err
-	})
-	if err != nil {
-		return nil, 0, err
-	}
-	return res.Body, res.ContentLength, nil
-}
-
 // Large reads a file that a repository keeps beside itself, of a source that the service serves at a path; the caller
 // closes it. A 404 Problem when its remote has none such.
 func (c *Client) Large(ctx context.Context, source string, p pointer.Pointer) (content io.ReadCloser, err error) {
@@ -98,16 +85,6 @@ func (c *Client) Pack(ctx context.Context, source, commit string) (content io.Re
 		return err
 	})
 	return content, err
-}
-
-// SaveCache sends a packed cache.
-func (c *Client) SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, content io.Reader) error {
-	path := fmt.Sprintf("%s%s/caches/%s?name=%s", prefix, attemptPath(attempt), key, url.QueryEscape(name))
-	res, err := c.request(ctx, http.MethodPut, path, content, "application/zstd")
-	if err != nil {
-		return err
-	}
-	return res.Body.Close()
 }
 
 // KeepArtifact sends a file, opened anew for each try.

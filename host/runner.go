@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/runner/mount"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/service/ground"
 )
@@ -58,6 +59,7 @@ func startRunner(ctx context.Context, s *service.Service, address, home string, 
 		cmd.Stdout, cmd.Stderr, cmd.Env = os.Stderr, os.Stderr, withoutOurs(os.Environ())
 		// A group of its own: a Ctrl-C in the terminal ends the server, which then ends the runner in order.
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		mount.Separate(cmd)
 		return cmd
 	}
 	go c.watch(life)

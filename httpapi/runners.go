@@ -2,9 +2,7 @@ package httpapi
 
 import (
 	"context"
-	"io"
 	"net/http"
-	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -99,8 +97,6 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Logs.AppendLog(ctx, in.Attempt, in.First, in.RawBody)
 		})
-	r.Get(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.sendCache)
-	r.Put(Prefix+"/runner/attempts/{attempt}/caches/{key}", sv.saveCache)
 	r.Put(Prefix+"/runner/attempts/{attempt}/artifacts", sv.keepArtifact)
 	r.Put(Prefix+"/runner/attempts/{attempt}/handovers/{name}", sv.takeHandover)
 	r.Get(Prefix+"/runner/attempts/{attempt}/handovers/{job}/{name}", sv.sendHandover)
@@ -118,41 +114,8 @@ func (sv *server) takeHandover(w http.ResponseWriter, r *http.Request) {
 }
 
 func (sv *server) sendHandover(w http.ResponseWriter, r *http.Request) {
-	content, err := sv.s.Work.OpenHandover(r.Context(), attemptOf(r), chi.URLParam(r, "job"),
-		chi.URLParam(r, "name"))
-	if err != nil {
-		fail(w, r, err)
-		return
-	}
-	defer content.Close()
-	w.Header().Set("Content-Type", "application/zstd")
-	if _, err := io.Copy(w, content); err != nil {
-		panic(http.ErrAbortHandler)
-	}
-}
-
-func (sv *server) sendCache(w http.ResponseWriter, r *http.Request) {
-	content, size, err := sv.s.Work.OpenCache(r.Context(), attemptOf(r), chi.URLParam(r, "key"))
-	if err != nil {
-		fail(w, r, err)
-		return
-	}
-	defer content.Close()
-	w.Header().Set("Content-Type", "application/zstd")
-	w.Header().Set("Content-Length", strconv.FormatInt(size, 10))
-	if _, err := io.Copy(w, content); err != nil {
-		panic(http.ErrAbortHandler)
-	}
-}
-
-func (sv *server) saveCache(w http.ResponseWriter, r *http.Request) {
-	size, err := sv.s.Work.SaveCache(r.Context(), attemptOf(r), r.URL.Query().Get("name"), chi.URLParam(r, "key"),
-		r.Body)
-	if err != nil {
-		fail(w, r, err)
-		return
-	}
-	writeJSON(w, http.StatusOK, "application/json", api.CacheUse{Size: size})
+	content, err := sv.s.Work.OpenHandover(r.Context(), attemptOf(r), chi.URLParam(r, "job"), chi.URLParam(r, "name"))
+	send(w, r, content, err)
 }
 
 func (sv *server) keepArtifact(w http.ResponseWriter, r *http.Request) {

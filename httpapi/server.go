@@ -82,6 +82,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.secrets(a)
 	sv.identities(a)
 	sv.packages(a)
+	sv.caches(a, r)
 	sv.peopleAndRoles(a)
 	sv.audit(a)
 	sv.kept(a)

@@ -3,24 +3,32 @@ package runner
 import (
 	"context"
 	"errors"
-	"io"
-	"sort"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/imprint"
-	"gentlepiston.example/piston/core/quantity"
-	"gentlepiston.example/piston/runner/workspace"
+	"gentlepiston.example/piston/runner/tier"
+	"gentlepiston.example/piston/runner/trees"
 )
 
 // cacheState is what has come of one cache so far.
 type cacheState struct {
 	*definition.Cache
-	key imprint.CacheKey
-	use api.CacheUse
+	wanted api.CacheWanted
+	use    api.CacheUse
+
+	found api.CacheFound // what is restored
+	tree  *tier.Tree     // the same, as it is on this machine; nil when nothing is restored
+	laid  bool           // it lies below the workspace
+	since int64          // when it was there, in nanoseconds since 1970
 }
+
+func (c *cacheState) roots() []string { return trees.Roots(c.Paths) }
 
 func (j *job) cacheUses() []api.CacheUse {
 	uses := []api.CacheUse{}
@@ -32,95 +40,51 @@ func (j *job) cacheUses() []api.CacheUse {
 	return uses
 }
 
-// restoreCaches puts back what fits the files each cache follows. A cache is a help and no condition: when one
-// cannot be had, the log says why and the job goes on without.
+// restoreCaches puts back what fits the files each cache follows, else what is nearest to that. A cache is a help and no
+// condition: when one cannot be had, the log says why and the job goes on without.
 func (j *job) restoreCaches(ctx context.Context) {
-	names := make([]string, 0, len(j.attempt.Work.Job.Cache))
-	for name := range j.attempt.Work.Job.Cache {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(j.attempt.Work.Job.Cache)) {
 		c := &cacheState{Cache: j.attempt.Work.Job.Cache[name], use: api.CacheUse{Name: name}}
 		j.caches = append(j.caches, c)
-		followed, _, err := imprint.Files(j.files.FS(), c.Follows)
+		followed, sums, err := imprint.Files(j.files.FS(), c.Follows)
 		if err != nil {
 			c.use.Note = err.Error()
 			j.say("cache %s: not used: %v", name, err)
 			continue
 		}
-		c.key = imprint.Key(name, c.Paths, platform(), followed)
-		c.use.Key = string(c.key)
+		shape := imprint.Shape(name, c.Paths, platform())
+		key := imprint.Key(shape, followed)
+		c.wanted = api.CacheWanted{Name: name, Key: string(key), Shape: shape, Followed: sums, Exact: c.Exact}
+		c.use.Key = string(key)
 		began := time.Now()
-		var size int64
-		err = j.attempt.Insist(ctx, "restoring cache "+name, func() (err error) {
-			size, err = j.restore(ctx, c)
-			return err
-		})
-		c.use.TookMs, c.use.Size = time.Since(began).Milliseconds(), size
+		err = j.find(ctx, c)
+		c.use.TookMs = time.Since(began).Milliseconds()
 		switch {
 		case errors.Is(err, client.ErrNotFound):
-			among := ""
-			if j.attempt.Work.CachesApart {
-				among = " among runs with the same protected secrets"
-			}
-			j.say("cache %s: miss%s (%s); it will be saved when the job passes", name, among, c.key.Short())
+			j.say("cache %s: miss (%s): no copy is kept of %s on %s%s; it will be saved when the job passes", name,
+				key.Short(), strings.Join(c.Paths, ", "), platform(), j.among())
 		case err != nil:
 			c.use.Note = err.Error()
 			j.say("cache %s: not restored: %v", name, err)
-			j.files.Clear(c.Paths)
-		default:
-			c.use.Hit = true
-			j.say("cache %s: hit (%s), %s in %s", name, c.key.Short(), quantity.Bytes(size),
-				quantity.Span(time.Since(began)))
 		}
 	}
+	j.put(ctx)
 }
 
-func (j *job) restore(ctx context.Context, c *cacheState) (size int64, err error) {
-	packed, size, err := j.attempt.Post.Cache(ctx, j.attempt.ID(), string(c.key))
-	if err != nil {
-		return 0, err
+// among says whose copies were looked at, when not all.
+func (j *job) among() string {
+	if j.attempt.Work.CachesApart {
+		return " by runs with the same protected secrets"
 	}
-	defer packed.Close()
-	j.files.Clear(c.Paths)
-	return size, j.files.Take(packed, c.Paths)
+	return ""
 }
 
-// saveCaches keeps what was missed. It is done after a passed job only, so that half a download is never kept.
-func (j *job) saveCaches(ctx context.Context) {
+// letGo lets go of the trees that were restored.
+func (j *job) letGo() {
 	for _, c := range j.caches {
-		if c.key == "" || c.use.Hit {
-			continue
+		if c.tree != nil {
+			c.tree.LetGo()
+			c.tree = nil
 		}
-		began := time.Now()
-		var size int64
-		err := j.attempt.Insist(ctx, "saving cache "+c.Name, func() (err error) {
-			size, err = j.save(ctx, c)
-			return err
-		})
-		if err != nil {
-			c.use.Note = err.Error()
-			j.say("cache %s: not saved: %v", c.Name, err)
-			continue
-		}
-		c.use.Saved, c.use.Size, c.use.TookMs = true, size, time.Since(began).Milliseconds()
-		j.say("cache %s: saved (%s), %s in %s", c.Name, c.key.Short(), quantity.Bytes(size),
-			quantity.Span(time.Since(began)))
 	}
-}
-
-func (j *job) save(ctx context.Context, c *cacheState) (size int64, err error) {
-	counted := &counter{}
-	err = j.files.Send(ctx, workspace.Bound{What: "cache", Most: j.limits.Cache}, c.Paths, func(content io.Reader) error {
-		return j.attempt.Post.SaveCache(ctx, j.attempt.ID(), c.Name, string(c.key), io.TeeReader(content, counted))
-	})
-	return counted.n, err
-}
-
-type counter struct{ n int64 }
-
-func (c *counter) Write(p []byte) (int, error) {
-	c.n += int64(len(p))
-	return len(p), nil
 }

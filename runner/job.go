@@ -78,6 +78,7 @@ func (j *job) do(ctx context.Context) {
 			log.Warn("a workspace could not be removed", "folder", j.files.Folder(), "error", err)
 		}
 	}
+	j.letGo() // when nothing of it is mounted any more
 	word := string(state.Passed)
 	if result != nil {
 		word = result.Error()

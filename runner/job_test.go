@@ -28,7 +28,6 @@ import (
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/sandbox"
-	"gentlepiston.example/piston/runner/workspace"
 	"gentlepiston.example/piston/source"
 )
 
@@ -122,7 +121,7 @@ func (f *fakeService) text() string {
 // removePlace removes what a runner has elsewhere than in its own folder.
 func removePlace(r *Runner) {
 	if r.place != r.Home {
-		_ = workspace.RemoveAll(r.place)
+		_ = disk.RemoveAll(r.place)
 	}
 }
 

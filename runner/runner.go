@@ -21,10 +21,12 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/reach"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/beside"
 	"gentlepiston.example/piston/runner/process"
 	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/tier"
 	"gentlepiston.example/piston/runner/workspace"
 )
 
@@ -39,6 +41,7 @@ type Config struct {
 	Most      definition.Numbers // what any job may take
 	Client    *client.Client
 	CA        []byte            // certificates (PEM) of authorities that are believed besides the machine's
+	Tier      int64             // most bytes of saved folders that are kept on this machine; 0 any
 	Network   sandbox.Network   // what steps may be given of it; "" is outside
 	Program   []string          // the command that prepares a network from within (netns.Prepare)
 	Reach     reach.Policy      // what repositories may make it speak to
@@ -59,6 +62,7 @@ type Runner struct {
 	place    string // where its jobs work
 	machine  *sandbox.Machine
 	tools    *toolbox          // what is installed, as far as anybody asked
+	tier     *tier.Tier        // saved folders that are on this machine
 	use      workspace.Uses    // what its jobs' files take
 	networks *sandbox.Networks // of one for trials
 }
@@ -103,6 +107,9 @@ func (r *Runner) settle() (err error) {
 		return err
 	}
 	if r.machine, err = sandbox.New(r.sandbox(), r.place, first); err != nil {
+		return err
+	}
+	if r.tier, err = tier.Open(filepath.Join(r.place, "tier"), r.Tier); err != nil {
 		return err
 	}
 	return r.machine.Try(context.Background())
@@ -173,7 +180,7 @@ func (r *Runner) keepInstance() error {
 // clear removes what an earlier life left behind, whose jobs are tried again, and prepares the folder.
 func (r *Runner) clear() error {
 	work := filepath.Join(r.place, "work")
-	if err := workspace.RemoveAll(work); err != nil {
+	if err := disk.RemoveAll(work); err != nil {
 		return fmt.Errorf("clearing %s: %w", work, err)
 	}
 	if err := os.MkdirAll(work, 0o711); err != nil {

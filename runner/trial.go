@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"filippo.io/age"
@@ -12,6 +13,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/runner/tier"
 )
 
 // Trial is a job that is tried on this machine, without a service. Its folder outlives it, so that one can look
@@ -44,6 +46,9 @@ func NewTrial(life context.Context, c Config) (*Runner, error) {
 		r.machine, err = sandbox.New(r.sandbox(), r.place, nil)
 	}
 	if err != nil {
+		return nil, err
+	}
+	if r.tier, err = tier.Open(filepath.Join(r.place, "tier"), r.Tier); err != nil {
 		return nil, err
 	}
 	r.networks = r.machine.Networks(life, nextNetworkAfter/10)

@@ -18,11 +18,14 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/chunk"
 	"gentlepiston.example/piston/core/keep"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/local/testdb"
+	"gentlepiston.example/piston/service/caches"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
@@ -339,6 +342,7 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 	running := []api.StepReport{{Step: 0, State: state.Running, At: now}}
 	passed := []api.StepReport{{Step: 0, State: state.Passed, At: now, Tests: &api.TestReport{Passed: 1}, Note: "fine"}}
 	content := "what is kept"
+	var piece tree.Piece
 	for _, step := range []struct {
 		what string
 		do   func(ctx context.Context) error
@@ -358,10 +362,11 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 		{"a file handed on", func(ctx context.Context) error {
 			return s.Work.HandOver(ctx, w.Attempt, "library", bytes.NewReader([]byte(content)))
 		}},
-		{"a cache", func(ctx context.Context) error {
-			_, err := s.Work.SaveCache(ctx, w.Attempt, "depot", strings.Repeat("a", 64), strings.NewReader(content))
+		{"a piece", func(ctx context.Context) (err error) {
+			piece, err = stores(ctx, s, w.Attempt, []byte(content))
 			return err
 		}},
+		{"a cache", func(ctx context.Context) error { return savesTree(ctx, s, w.Attempt, "depot", "a", piece) }},
 		{"a beat", func(ctx context.Context) error { _, err := s.Work.Beat(ctx, w.Attempt); return err }},
 		{"its files again", func(ctx context.Context) error {
 			content, err := s.Work.OpenHandover(ctx, w.Attempt, w.Job.Name, "library")
@@ -371,10 +376,15 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 			return err
 		}},
 		{"its cache again", func(ctx context.Context) error {
-			content, _, err := s.Work.OpenCache(ctx, w.Attempt, strings.Repeat("a", 64))
-			if err == nil {
-				err = content.Close()
-			}
+			_, _, err := restores(ctx, s, w.Attempt, "depot", "a")
+			return err
+		}},
+		{"where its pieces are", func(ctx context.Context) error {
+			_, err := s.Caches.Known(ctx, w.Attempt, []chunk.ID{chunk.Sum([]byte(content))})
+			return err
+		}},
+		{"its caches", func(ctx context.Context) error {
+			_, err := s.Caches.Saved(ctx, "p", caches.Filter{Limit: 10})
 			return err
 		}},
 		{"its artifact", func(ctx context.Context) error {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/caches"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
@@ -38,6 +39,7 @@ type Service struct {
 	Work       *work.Work
 	Versions   *versions.Versions
 	Packages   *packages.Packages
+	Caches     *caches.Caches
 	Logs       *logs.Logs
 	Report     *report.Report
 }
@@ -75,7 +77,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s.Packages = packages.New(g, v, s.Versions)
-	s.Report = report.New(g, s.Work, s.Logs, blobs)
+	s.Caches = caches.New(g, blobs)
+	s.Report = report.New(g, s.Work, s.Logs, s.Caches, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {

@@ -7,63 +7,6 @@ import (
 	"gentlepiston.example/piston/core/record"
 )
 
-// Cache is one saved copy of a cache.
-type Cache struct {
-	ID    int64  `db:"id"`
-	Name  string `db:"name"`
-	Guard string `db:"guard"` // of the run that saved it
-	Gated bool   `db:"gated"` // it may hold what a secret has opened
-	Key   string `db:"key"`
-	Size  int64  `db:"size"`
-	Blob  string `db:"blob"`
-}
-
-// CacheByKey finds a copy that a run with the same guard saved, and notes its use. Whatever is gated is found only when
-// that may be.
-func (q Q) CacheByKey(ctx context.Context, project record.ProjectID, guard, key string, gated bool) (c Cache,
-	err error) {
-	err = q.get(ctx, &c, `UPDATE caches SET last_used_at = now() WHERE project_id = $1 AND guard = $2 AND key = $3 AND ($4
-		OR NOT gated)
-		RETURNING id, name, guard, gated, key, size, blob`, project, guard, key, gated)
-	return c, err
-}
-
-// AddCache notes a saved copy; ErrExists when there is one of the key and guard already, which stays: the content is
-// the same.
-func (q Q) AddCache(ctx context.Context, project record.ProjectID, c Cache) error {
-	return q.do(ctx, ErrExists,
-		`INSERT INTO caches (project_id, name, guard, gated, key, size, blob) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT (project_id, guard, key) DO NOTHING`, project, c.Name, c.Guard, c.Gated, c.Key, c.Size, c.Blob)
-}
-
-// SetCacheUse notes what came of a cache in an attempt.
-func (q Q) SetCacheUse(ctx context.Context, u CacheUse) error {
-	return q.do(ctx, nil, `INSERT INTO cache_uses (attempt_id, name, key, hit, saved, size, took_ms, note)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
-		ON CONFLICT (attempt_id, name) DO UPDATE SET key = $3, hit = $4, saved = $5, size = $6, took_ms = $7, note = $8`,
-		u.AttemptID, u.Name, u.Key, u.Hit, u.Saved, u.Size, u.TookMs, u.Note)
-}
-
-// CacheUse is what came of a cache in an attempt.
-type CacheUse struct {
-	AttemptID record.AttemptID `db:"attempt_id"`
-	Name      string           `db:"name"`
-	Key       string           `db:"key"`
-	Hit       bool             `db:"hit"`
-	Saved     bool             `db:"saved"`
-	Size      int64            `db:"size"`
-	TookMs    int64            `db:"took_ms"`
-	Note      string           `db:"note"`
-}
-
-// CacheUses lists what came of the caches in a run.
-func (q Q) CacheUses(ctx context.Context, run record.RunID) (list []CacheUse, err error) {
-	err = q.list(ctx, &list,
-		`SELECT `+columnsOf[CacheUse]("u")+` FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id WHERE a.run_id = $1
-		ORDER BY u.attempt_id, u.name`, run)
-	return list, err
-}
-
 // Handover is what a job hands on.
 type Handover struct {
 	Job  string `db:"job"`

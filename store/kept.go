@@ -68,10 +68,11 @@ const kept = `WITH kept AS (
 		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
 		ON p.id = r.project_id
 		WHERE $1::bigint IN (0, r.project_id)
-	UNION ALL SELECT 'cache', c.id, p.name, 0, c.name, c.size, c.last_used_at, c.blob, c.last_used_at < $3
+	UNION ALL SELECT 'cache', c.id, p.name, 0, c.name, c.bytes, c.last_used_at, c.blob, c.last_used_at < $3
 	OR $7::bigint > 0 AND c.upto > $7::bigint
-		FROM (SELECT id, project_id, name, size, last_used_at, blob,
-			sum(size) OVER (PARTITION BY project_id ORDER BY last_used_at DESC, id DESC) AS upto FROM caches
+		FROM (SELECT id, project_id, name, bytes, last_used_at, blob,
+			sum(bytes) OVER (PARTITION BY project_id ORDER BY last_used_at DESC, id DESC) AS upto
+			FROM caches JOIN cache_sizes USING (id)
 			WHERE $1::bigint IN (0, project_id)) c
 		JOIN projects p ON p.id = c.project_id
 	UNION ALL SELECT 'handover', a.id, p.name, r.number, h.name, h.size, coalesce(r.finished_at, now()), h.blob,
@@ -144,8 +145,9 @@ func orNever(t time.Time) time.Time {
 // LeastUsedCaches lists caches of all projects, those longest not used first.
 func (q Q) LeastUsedCaches(ctx context.Context, limit int) (list []Kept, err error) {
 	err = q.list(ctx, &list,
-		`SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, c.size, c.last_used_at AS since, c.blob
-		FROM caches c JOIN projects p ON p.id = c.project_id ORDER BY c.last_used_at LIMIT $1`, limit)
+		`SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, s.bytes AS size, c.last_used_at AS since, c.blob
+		FROM caches c JOIN cache_sizes s ON s.id = c.id JOIN projects p ON p.id = c.project_id
+		ORDER BY c.last_used_at LIMIT $1`, limit)
 	return list, err
 }
 
@@ -170,6 +172,7 @@ func (q Q) Referenced(ctx context.Context, blobs []string) (map[string]bool, err
 	var list []string
 	err := q.list(ctx, &list,
 		`SELECT blob FROM artifacts WHERE blob = ANY($1) UNION ALL SELECT blob FROM caches WHERE blob = ANY($1)
+		UNION ALL SELECT blob FROM cache_packs WHERE blob = ANY($1)
 		UNION ALL SELECT blob FROM handovers WHERE blob = ANY($1) UNION ALL SELECT log_blob FROM attempts WHERE log_blob <> ''
 		AND log_blob = ANY($1)`, blobs)
 	m := map[string]bool{}
@@ -184,6 +187,7 @@ func (q Q) BlobsOf(ctx context.Context, project record.ProjectID) (list []string
 	err = q.list(ctx, &list,
 		`SELECT f.blob FROM artifacts f JOIN attempts a ON a.id = f.attempt_id WHERE a.project_id = $1::bigint
 		UNION ALL SELECT blob FROM caches WHERE project_id = $1::bigint
+		UNION ALL SELECT p.blob FROM cache_packs p JOIN cache_spaces s ON s.id = p.space_id WHERE s.project_id = $1::bigint
 		UNION ALL SELECT h.blob FROM handovers h JOIN attempts a ON a.id = h.attempt_id WHERE a.project_id = $1::bigint
 		UNION ALL SELECT log_blob FROM attempts WHERE project_id = $1::bigint AND log_blob <> ''`, project)
 	return list, err
@@ -193,6 +197,13 @@ func (q Q) BlobsOf(ctx context.Context, project record.ProjectID) (list []string
 func (q Q) RemoveProject(ctx context.Context, project record.ProjectID) error {
 	if err := q.do(ctx, nil, `DELETE FROM keeping WHERE project_id = $1`, project); err != nil {
 		return err
+	}
+	for _, first := range []string{ // what no key of the records takes along, or not in time
+		`DELETE FROM cache_pieces WHERE space_id IN (SELECT id FROM cache_spaces WHERE project_id = $1)`,
+		`DELETE FROM caches WHERE project_id = $1`} {
+		if err := q.do(ctx, nil, first, project); err != nil {
+			return err
+		}
 	}
 	return q.do(ctx, ErrNotFound, `DELETE FROM projects WHERE id = $1`, project)
 }

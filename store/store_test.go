@@ -367,17 +367,24 @@ func TestCachesAndArtifacts(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	p := project(t, s)
-	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 1, Blob: "first"}))
-	assert.ErrorIs(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Key: "k", Size: 2, Blob: "second"}), store.ErrExists)
-	c, err := s.CacheByKey(ctx, p.ID, "", "k", true)
+	add := func(guard, blob string) error {
+		return s.AddCache(ctx, store.Cache{ProjectID: p.ID, Name: "c", Guard: guard, Key: "k", Shape: "s", Digest: []byte{1},
+			Size: 1, Blob: blob}, nil)
+	}
+	find := func(project record.ProjectID, guard string) (store.Cache, error) {
+		return s.NearestCache(ctx, store.CacheWanted{ProjectID: project, Guard: guard, Key: "k", Shape: "s"})
+	}
+	require.NoError(t, add("", "first"))
+	assert.ErrorIs(t, add("", "second"), store.ErrExists)
+	c, err := find(p.ID, "")
 	require.NoError(t, err)
 	assert.Equal(t, "first", c.Blob)
-	_, err = s.CacheByKey(ctx, p.ID+1, "", "k", true)
+	_, err = find(p.ID+1, "")
 	assert.ErrorIs(t, err, store.ErrNotFound, "another project's cache is not found")
-	_, err = s.CacheByKey(ctx, p.ID, "guarded", "k", true)
+	_, err = find(p.ID, "guarded")
 	assert.ErrorIs(t, err, store.ErrNotFound, "nor one that was saved under another guard")
-	require.NoError(t, s.AddCache(ctx, p.ID, store.Cache{Name: "c", Guard: "guarded", Key: "k", Size: 3, Blob: "third"}))
-	c, err = s.CacheByKey(ctx, p.ID, "guarded", "k", true)
+	require.NoError(t, add("guarded", "third"))
+	c, err = find(p.ID, "guarded")
 	require.NoError(t, err)
 	assert.Equal(t, "third", c.Blob)
 

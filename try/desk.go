@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
@@ -21,6 +20,7 @@ import (
 // hand on in folders.
 type desk struct {
 	folder string
+	branch string // of the work tree
 	print  func(api.LogBatch)
 
 	mu       sync.Mutex
@@ -105,51 +105,6 @@ func (d *desk) HandBack(_ context.Context, attempt record.AttemptID, in api.Hand
 
 func (d *desk) Finish(_ context.Context, attempt record.AttemptID, in api.Finish) error {
 	return d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
-}
-
-// maxCaches is how many saved copies are kept.
-const maxCaches = 20
-
-func (d *desk) Cache(_ context.Context, _ record.AttemptID, key string) (io.ReadCloser, int64, error) {
-	name := filepath.Join(d.folder, "caches", filepath.Base(key))
-	f, err := os.Open(name)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, 0, fmt.Errorf("no saved copy: %w", client.ErrNotFound)
-	}
-	if err != nil {
-		return nil, 0, err
-	}
-	_ = os.Chtimes(name, time.Now(), time.Now()) // the oldest by this time goes first
-	info, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	return f, info.Size(), nil
-}
-
-func (d *desk) SaveCache(_ context.Context, _ record.AttemptID, _, key string, content io.Reader) error {
-	if err := d.put(filepath.Join("caches", filepath.Base(key)), content); err != nil {
-		return err
-	}
-	return d.dropOldCaches()
-}
-
-func (d *desk) dropOldCaches() error {
-	entries, err := os.ReadDir(filepath.Join(d.folder, "caches"))
-	for n := len(entries); err == nil && n > maxCaches; n-- {
-		oldest, when := "", time.Now().Add(time.Hour)
-		for _, e := range entries {
-			if info, err := e.Info(); err == nil && info.ModTime().Before(when) {
-				oldest, when = e.Name(), info.ModTime()
-			}
-		}
-		err = os.Remove(filepath.Join(d.folder, "caches", oldest))
-		if entries, _ = os.ReadDir(filepath.Join(d.folder, "caches")); err != nil {
-			return err
-		}
-	}
-	return err
 }
 
 func (d *desk) KeepArtifact(_ context.Context, attempt record.AttemptID, name, file, sha256 string,

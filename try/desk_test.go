@@ -21,29 +21,44 @@ import (
 	"gentlepiston.example/piston/source"
 )
 
-func TestTheDeskKeepsCachesAndDropsTheOldest(t *testing.T) {
+func TestTheDeskKnowsWhatWasSaved(t *testing.T) {
 	ctx := t.Context()
 	d := newDesk(t.TempDir(), func(api.LogBatch) {})
-	_, _, err := d.Cache(ctx, 1, "none")
-	assert.ErrorIs(t, err, client.ErrNotFound, "a miss is told as a service tells it")
-	for i := range maxCaches + 3 {
-		key := fmt.Sprintf("k%02d", i)
-		require.NoError(t, d.SaveCache(ctx, 1, "c", key, strings.NewReader(key)))
-		old := time.Now().Add(time.Duration(i-100) * time.Minute)
-		require.NoError(t, os.Chtimes(filepath.Join(d.folder, "caches", key), old, old))
+	d.branch = "main"
+	wants := func(key string) api.CacheWanted {
+		return api.CacheWanted{Name: "c", Key: key, Shape: "s", Followed: map[string]string{"lock": key}}
 	}
-	entries, err := os.ReadDir(filepath.Join(d.folder, "caches"))
+	_, err := d.FindCache(ctx, 1, wants("none"))
+	assert.ErrorIs(t, err, client.ErrNotFound, "a miss is told as a service tells it")
+	save := func(key string) string {
+		saved, err := d.SaveTree(ctx, 1, api.CacheSaved{CacheWanted: wants(key)}, nil)
+		require.NoError(t, err)
+		return saved.Tree
+	}
+	first := save("k0")
+	d.branch = "work"
+	second := save("k1")
+	found, err := d.FindCache(ctx, 1, wants("k0"))
 	require.NoError(t, err)
-	assert.LessOrEqual(t, len(entries), maxCaches+1)
-	_, _, err = d.Cache(ctx, 1, "k00")
-	assert.Error(t, err, "the oldest went first")
-	r, size, err := d.Cache(ctx, 1, fmt.Sprintf("k%02d", maxCaches+2))
+	assert.True(t, found.Exact)
+	assert.Equal(t, first, found.Tree)
+	found, err = d.FindCache(ctx, 1, wants("k9"))
 	require.NoError(t, err)
-	defer r.Close()
-	text, err := io.ReadAll(r)
+	assert.False(t, found.Exact)
+	assert.Equal(t, second, found.Tree, "that of the branch is nearest")
+	assert.Equal(t, []string{"lock"}, found.Differs)
+	other := newDesk(t.TempDir(), func(api.LogBatch) {})
+	_, err = other.FindCache(ctx, 1, wants("k0"))
+	assert.ErrorIs(t, err, client.ErrNotFound, "another work tree's are its own")
+	for i := range maxCopies + 3 {
+		save(fmt.Sprint("more", i))
+	}
+	found, err = d.FindCache(ctx, 1, wants("k0"))
 	require.NoError(t, err)
-	assert.EqualValues(t, len(text), size)
-	assert.Equal(t, fmt.Sprintf("k%02d", maxCaches+2), string(text))
+	assert.False(t, found.Exact, "the oldest went first")
+	require.NoError(t, os.WriteFile(d.savedFile(), []byte("{"), 0o600))
+	_, err = d.FindCache(ctx, 1, wants("k0"))
+	assert.ErrorIs(t, err, client.ErrNotFound, "a list that is damaged is none")
 }
 
 type broken struct{}

@@ -29,6 +29,7 @@ import (
 	"gentlepiston.example/piston/core/schedule"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/workspace"
@@ -168,6 +169,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 		return nil, err
 	}
 	t.desk = newDesk(t.folder, o.Print)
+	t.desk.branch = o.Tree.Branch
 	t.desk.versions = versions{tree: t.Tree, tag: t.Tag, given: map[string]api.Raised{}}
 	if err := t.describe(ctx); err != nil {
 		return nil, err
@@ -455,7 +457,7 @@ func (t *trial) sweep(dir string) error {
 	if err != nil {
 		return err
 	}
-	t.sweeping.Go(func() { _ = workspace.RemoveAll(aside) })
+	t.sweeping.Go(func() { _ = disk.RemoveAll(aside) })
 	return nil
 }
 

@@ -200,6 +200,11 @@ type Cache struct {
 	//
 	//	follows = ["depot.lock"]
 	Follows []string `toml:"follows" json:"follows"`
+	// Set to true when nothing but what fits will do. Otherwise, when no saved copy fits, the nearest is restored: the
+	// last of the same branch, else of the branch that it came from or goes to, else of the main one.
+	//
+	//	exact = true
+	Exact bool `toml:"exact" json:"exact,omitempty"`
 }
 
 // Hand names files that later jobs of the run may take.

@@ -9,7 +9,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"sort"
+	"maps"
+	"slices"
 
 	"gentlepiston.example/piston/core/artifact"
 )
@@ -24,9 +25,9 @@ type CacheKey string
 var ErrNothingFollowed = errors.New("no file matches")
 
 // Files hashes the files of a tree that match any of the globs, in the order of their names.
-// It returns the names too; ErrNothingFollowed when a glob matches nothing.
-func Files(tree fs.FS, globs []string) (Content, []string, error) {
-	set := map[string]bool{}
+// It returns the sum of each, in hexadecimal, too; ErrNothingFollowed when a glob matches nothing.
+func Files(tree fs.FS, globs []string) (Content, map[string]string, error) {
+	sums := map[string]string{}
 	for _, glob := range globs {
 		found, err := artifact.Find(tree, []string{glob})
 		if err != nil {
@@ -36,24 +37,20 @@ func Files(tree fs.FS, globs []string) (Content, []string, error) {
 			return Content{}, nil, fmt.Errorf("%w %q", ErrNothingFollowed, glob)
 		}
 		for _, f := range found.Files {
-			set[f.Path] = true
+			sums[f.Path] = ""
 		}
 	}
-	names := make([]string, 0, len(set))
-	for name := range set {
-		names = append(names, name)
-	}
-	sort.Strings(names)
 	all := sha256.New()
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
 		one, err := file(tree, name)
 		if err != nil {
 			return Content{}, nil, err
 		}
 		// Lengths go in too, so that no two lists of files give the same bytes.
 		fmt.Fprintf(all, "%d:%s%x", len(name), name, one)
+		sums[name] = hex.EncodeToString(one)
 	}
-	return Content(all.Sum(nil)), names, nil
+	return Content(all.Sum(nil)), sums, nil
 }
 
 func file(tree fs.FS, name string) ([]byte, error) {
@@ -69,14 +66,25 @@ func file(tree fs.FS, name string) ([]byte, error) {
 	return h.Sum(nil), nil
 }
 
-// Key derives the key of a cache: its name, its paths, the platform (such as "linux/amd64") and what it follows.
-func Key(name string, paths []string, platform string, followed Content) CacheKey {
-	text, err := json.Marshal([]any{"cache 1", name, paths, platform, hex.EncodeToString(followed[:])})
+// Shape is the same for saved copies that may stand for each other: those of a cache with the same name, paths and
+// platform (such as "linux/amd64").
+func Shape(name string, paths []string, platform string) string {
+	return sum("cache shape 1", name, paths, platform)
+}
+
+// Key derives the key of a cache: its shape, and what it follows.
+func Key(shape string, followed Content) CacheKey {
+	return CacheKey(sum("cache 2", shape, hex.EncodeToString(followed[:])))
+}
+
+// sum is the SHA-256 of values that JSON can write, in hexadecimal.
+func sum(values ...any) string {
+	text, err := json.Marshal(values)
 	if err != nil {
 		panic(err) // strings always marshal
 	}
-	sum := sha256.Sum256(text)
-	return CacheKey(hex.EncodeToString(sum[:]))
+	of := sha256.Sum256(text)
+	return hex.EncodeToString(of[:])
 }
 
 // Short is the first characters of a key, enough for a person to tell two apart.

@@ -19,9 +19,10 @@ func tree(files map[string]string) fstest.MapFS {
 func TestFilesFollowsNamesAndBytes(t *testing.T) {
 	base := tree(map[string]string{"a.lock": "1", "sub/b.lock": "2", "other": "3"})
 	globs := []string{"**/*.lock"}
-	first, names, err := Files(base, globs)
+	first, sums, err := Files(base, globs)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"a.lock", "sub/b.lock"}, names)
+	assert.Equal(t, map[string]string{"a.lock": "6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b",
+		"sub/b.lock": "d4735e3a265e16eee03f59718b9b5d03019c07d8b6c51f90da3a666eec13ab35"}, sums)
 
 	again, _, err := Files(tree(map[string]string{"a.lock": "1", "sub/b.lock": "2", "other": "changed"}), globs)
 	require.NoError(t, err)
@@ -42,15 +43,17 @@ func TestFilesFollowsNamesAndBytes(t *testing.T) {
 }
 
 func TestKeyTellsEverythingApart(t *testing.T) {
-	k := Key("depot", []string{"a", "b"}, "linux/amd64", Content{1})
+	shape := Shape("depot", []string{"a", "b"}, "linux/amd64")
+	k := Key(shape, Content{1})
 	assert.Len(t, string(k), 64)
 	assert.Len(t, k.Short(), 12)
-	for _, other := range []CacheKey{
-		Key("depot2", []string{"a", "b"}, "linux/amd64", Content{1}),
-		Key("depot", []string{"a,b"}, "linux/amd64", Content{1}),
-		Key("depot", []string{"a", "b"}, "darwin/arm64", Content{1}),
-		Key("depot", []string{"a", "b"}, "linux/amd64", Content{2}),
+	for _, other := range []string{
+		Shape("depot2", []string{"a", "b"}, "linux/amd64"),
+		Shape("depot", []string{"a,b"}, "linux/amd64"),
+		Shape("depot", []string{"a", "b"}, "darwin/arm64"),
 	} {
-		assert.NotEqual(t, k, other)
+		assert.NotEqual(t, shape, other)
+		assert.NotEqual(t, k, Key(other, Content{1}))
 	}
+	assert.NotEqual(t, k, Key(shape, Content{2}))
 }

@@ -16,6 +16,7 @@ type (
 	SecretID   int64
 	IdentityID int64
 	PackageID  int64
+	CacheID    int64
 )
 
 // RunNumber counts the runs of one project, from 1.

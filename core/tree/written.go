@@ -343,3 +343,37 @@ func (t *Tree) readPlaces(r *reader) {
 		}
 	}
 }
+
+// Places are told in the order in which pieces were asked for, each as its pack, 0 for none, and what follows of a place
+// that is one.
+
+// AppendPlaces writes places.
+func AppendPlaces(to []byte, places []Place) []byte {
+	for _, p := range places {
+		if to = binary.AppendUvarint(to, uint64(p.Pack)); p.Pack == 0 {
+			continue
+		}
+		for _, n := range []uint32{p.Block.Start, p.Block.Packed, p.Block.Raw, p.From} {
+			to = binary.AppendUvarint(to, uint64(n))
+		}
+	}
+	return to
+}
+
+// ReadPlaces reads what AppendPlaces wrote.
+func ReadPlaces(text []byte) ([]Place, error) {
+	r := &reader{rest: text}
+	var list []Place
+	for len(r.rest) > 0 {
+		p := Place{Pack: PackID(r.uint())}
+		if p.Pack != 0 {
+			p.Block = Block{uint32(r.uint()), uint32(r.uint()), uint32(r.uint())}
+			p.From = uint32(r.uint())
+		}
+		list = append(list, p)
+	}
+	if r.bad {
+		return nil, fmt.Errorf("%w: places", ErrDamaged)
+	}
+	return list, nil
+}

@@ -18,8 +18,8 @@ type Post interface {
 	ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error
 	HandBack(ctx context.Context, attempt record.AttemptID, in api.HandBack) error
 	Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) error
-	Cache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error)
-	SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, content io.Reader) error
+	FindCache(ctx context.Context, attempt record.AttemptID, in api.CacheWanted) (api.CacheFound, error)
+	SaveTree(ctx context.Context, attempt record.AttemptID, in api.CacheSaved, written []byte) (api.CacheFound, error)
 	KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string, open func() (io.ReadCloser,
 		error)) error
 	HandOver(ctx context.Context, attempt record.AttemptID, name string, content io.Reader) error

@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/workspace"
@@ -200,7 +201,7 @@ func (j *Job) placeOutside(i int, spec *sandbox.Spec, variable string, value []b
 		if spec.Secrets, err = j.Files.BesideFolder(fmt.Sprintf("secrets-%d", i)); err != nil {
 			return "", err
 		}
-		spec.Undo(func() error { return workspace.RemoveAll(spec.Secrets) })
+		spec.Undo(func() error { return disk.RemoveAll(spec.Secrets) })
 	}
 	return j.Box.PlaceSecret(spec, variable, value)
 }

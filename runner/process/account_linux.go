@@ -28,7 +28,7 @@ const (
 
 // AccountOf is the host user of a slot of the runner that has a folder; nil when it has no rights to give away.
 func AccountOf(home string, slot int) *Account {
-	if os.Geteuid() != 0 {
+	if !IsRoot() {
 		return nil
 	}
 	sum := sha256.Sum256([]byte(home))
@@ -39,6 +39,10 @@ func AccountOf(home string, slot int) *Account {
 	}
 	return &Account{id}
 }
+
+// IsRoot tells whether we are root to more than ourselves: the root of a user namespace that has nobody else is an
+// ordinary user.
+func IsRoot() bool { return os.Geteuid() == 0 && (mapped(firstAccount) || mapped(60_000)) }
 
 // mapped tells whether a user is one in the user namespace we are in (user_namespaces(7), uid_map).
 func mapped(id uint32) bool {

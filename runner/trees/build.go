@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -34,27 +35,24 @@ func (e *Damaged) Unwrap() error { return e.Err }
 type Builder struct {
 	Tree *tree.Tree
 	Into string
-	Name func(path string) string // by what name an entry is below it
-	As   *process.Account         // whose the files are
+	As   *process.Account      // whose the files are
+	Told func(done, all int64) // how far it is, in bytes; nil: nobody asks
+
+	mu   sync.Mutex
+	done int64
 }
 
-// Numbered names root number n of some n, so that trees can lie beside each other's whatever their paths.
-func Numbered(roots []string) func(path string) string {
-	return func(path string) string {
-		for i, root := range roots {
-			if tree.Below(path, root) {
-				return strconv.Itoa(i) + path[len(root):]
-			}
-		}
-		panic("an entry below no root: " + path) // trees are checked
+// built notes that some bytes are there.
+func (b *Builder) built(n, all int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.done += n; b.Told != nil {
+		b.Told(b.done, all)
 	}
 }
 
-// AsNamed leaves names as they are.
-func AsNamed(path string) string { return path }
-
 // at is where an entry is on the disk.
-func (b *Builder) at(path string) string { return filepath.Join(b.Into, b.Name(path)) }
+func (b *Builder) at(path string) string { return filepath.Join(b.Into, path) }
 
 // Pieces are fetched in parts of about so many bytes, as many at a time.
 const (
@@ -91,13 +89,18 @@ func (b *Builder) Build(ctx context.Context, fetch Fetch) error {
 			left[u.entry].Add(1)
 		}
 	}
+	_, all := b.Tree.Files()
 	work, parts := errgroup.WithContext(ctx)
 	work.SetLimit(fetchOnce)
 	for len(blocks) > 0 && parts.Err() == nil {
 		n := together(blocks)
 		some := blocks[:n]
 		blocks = blocks[n:]
-		work.Go(func() error { return b.part(parts, fetch, some, left) })
+		work.Go(func() error {
+			n, err := b.part(parts, fetch, some, left)
+			b.built(n, all)
+			return err
+		})
 	}
 	if err := work.Wait(); err != nil {
 		return err
@@ -148,41 +151,43 @@ func together(blocks []blockUses) int {
 	return n
 }
 
-func (b *Builder) part(ctx context.Context, fetch Fetch, blocks []blockUses, left []atomic.Int32) error {
+// part fetches some blocks and writes what is in them; it gives how many bytes.
+func (b *Builder) part(ctx context.Context, fetch Fetch, blocks []blockUses, left []atomic.Int32) (n int64, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
 	start := int64(first.Start)
 	packed, err := fetch(ctx, first.pack, start, int64(last.Start)+int64(last.Packed)-start)
 	if err != nil {
-		return err
+		return n, err
 	}
 	u, err := tree.NewUnpacker()
 	if err != nil {
-		return err
+		return n, err
 	}
 	defer u.Close()
 	var raw []byte
 	for _, block := range blocks {
 		from := int64(block.Start) - start
 		if raw, err = u.Block(packed[from:from+int64(block.Packed)], raw); err != nil {
-			return &Damaged{first.pack, err}
+			return n, &Damaged{first.pack, err}
 		}
 		for _, use := range block.uses {
 			if int64(use.from)+int64(use.len) > int64(len(raw)) {
-				return &Damaged{first.pack, errors.New("a block is too short")}
+				return n, &Damaged{first.pack, errors.New("a block is too short")}
 			}
 			piece := raw[use.from : use.from+use.len]
 			if chunk.Sum(piece) != *use.id {
-				return &Damaged{first.pack, fmt.Errorf("piece %s holds something else", use.id.Short())}
+				return n, &Damaged{first.pack, fmt.Errorf("piece %s holds something else", use.id.Short())}
 			}
 			if err := b.write(use, piece, left); err != nil {
-				return err
+				return n, err
 			}
+			n += int64(use.len)
 		}
 		if ctx.Err() != nil {
-			return context.Cause(ctx)
+			return n, context.Cause(ctx)
 		}
 	}
-	return nil
+	return n, nil
 }
 
 // write writes a piece of a file. Whoever writes the last one gives the file its length, mode and time.
@@ -215,8 +220,13 @@ func setTime(at string, ns int64) error {
 	return unix.UtimesNanoAt(unix.AT_FDCWD, at, []unix.Timespec{t, t}, unix.AT_SYMLINK_NOFOLLOW)
 }
 
-// folders makes the folders, open to us whatever they are to be in the end.
+// folders makes the folders, open to us whatever they are to be in the end, and those that lead to the roots.
 func (b *Builder) folders() error {
+	for _, root := range b.Tree.Roots {
+		if err := b.leadTo(filepath.Dir(root)); err != nil {
+			return err
+		}
+	}
 	for i := range b.Tree.Entries {
 		if e := &b.Tree.Entries[i]; e.Kind == tree.Folder {
 			if err := os.Mkdir(b.at(e.Path), 0o700); err != nil {
@@ -225,6 +235,20 @@ func (b *Builder) folders() error {
 		}
 	}
 	return nil
+}
+
+func (b *Builder) leadTo(dir string) error {
+	if dir == "." {
+		return nil
+	}
+	if err := b.leadTo(filepath.Dir(dir)); err != nil {
+		return err
+	}
+	err := os.Mkdir(b.at(dir), 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	return errors.Join(err, b.As.Take(b.at(dir)))
 }
 
 // finish makes what holds no piece, then gives folders their modes and times, the innermost first.

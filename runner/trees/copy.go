@@ -13,9 +13,9 @@ import (
 	"gentlepiston.example/piston/core/tree"
 )
 
-// Copy makes the files of what was found below a root, where they have these names; the builder's tree is of it. Blocks
-// are shared where the file system can do so.
-func (b *Builder) Copy(ctx context.Context, root *os.Root, name func(path string) string, found []Found) error {
+// Copy makes the files of what was found below a root; the builder's tree is of it. Blocks are shared where the file
+// system can do so.
+func (b *Builder) Copy(ctx context.Context, root *os.Root, found []Found) error {
 	from, err := newOpener(root)
 	if err != nil {
 		return err
@@ -35,7 +35,7 @@ func (b *Builder) Copy(ctx context.Context, root *os.Root, name func(path string
 				if ctx.Err() != nil {
 					return context.Cause(ctx)
 				}
-				if err := b.copyFile(from, name(part[i].Path), &part[i]); err != nil {
+				if err := b.copyFile(from, &part[i]); err != nil {
 					return err
 				}
 			}
@@ -59,8 +59,8 @@ func parts(found []Found) (list [][]Found) {
 	return append(list, found[begin:])
 }
 
-func (b *Builder) copyFile(opener *opener, name string, f *Found) error {
-	from, err := opener.open(name, false)
+func (b *Builder) copyFile(opener *opener, f *Found) error {
+	from, err := opener.open(f.Path, false)
 	if err != nil {
 		return err
 	}

@@ -32,11 +32,11 @@ type Look interface {
 
 // Saver cuts files into pieces and stores those that are not stored yet.
 type Saver struct {
-	Root  *os.Root                    // what the files are below
-	To    Pieces                      // where they are stored
-	Look  func(path string) Look      // nil: nothing is looked for
-	Older map[chunk.ID]tree.Place     // pieces that are known to be stored
-	Told  func(bytes, of int64) error // how far it is, now and then; nil: nobody asks
+	Root  *os.Root                // what the files are below
+	To    Pieces                  // where they are stored
+	Look  func(path string) Look  // nil: nothing is looked for
+	Older map[chunk.ID]tree.Place // pieces that are known to be stored
+	Told  func(done, all int64)   // how far it is, in bytes; nil: nobody asks
 
 	from   *opener
 	ledger ledger
@@ -129,7 +129,7 @@ func (s *Saver) part(ctx context.Context, found []Found, all int64) error {
 	defer windows.Put(lent)
 	p := &part{Saver: s, ctx: ctx, window: (*lent)[:0]}
 	for i := range found {
-		if f := &found[i]; f.Kind == tree.File && !f.Gone {
+		if f := &found[i]; f.Kind == tree.File && f.Pieces == nil {
 			if err := p.file(f); err != nil {
 				return fmt.Errorf("%s: %w", f.Path, err)
 			}
@@ -144,7 +144,7 @@ func (s *Saver) part(ctx context.Context, found []Found, all int64) error {
 		s.done += found[i].Size
 	}
 	if s.Told != nil {
-		return s.Told(s.done, all)
+		s.Told(s.done, all)
 	}
 	return nil
 }
@@ -322,4 +322,38 @@ func Changes(found []Found) []tree.Change {
 		list[i] = found[i].Change
 	}
 	return list
+}
+
+// Same gives files that are what they were when an older tree was put there the pieces that they have in it, so that
+// they are not read: those of the same length and time that the system has not seen changed since, and no program can
+// say when that was.
+func Same(found []Found, older *tree.Tree, since int64) {
+	i := 0
+	for n := range found {
+		f := &found[n]
+		for i < len(older.Entries) && tree.Before(older.Entries[i].Path, f.Path) {
+			i++
+		}
+		if i == len(older.Entries) {
+			return
+		}
+		e := &older.Entries[i]
+		if e.Path == f.Path && e.Kind == tree.File && f.Kind == tree.File && f.Changed <= since && e.Time == f.Time &&
+			e.Size() == f.Size {
+			f.Pieces = e.Pieces
+		}
+	}
+}
+
+// Older are the places of a tree's pieces.
+func Older(t *tree.Tree) map[chunk.ID]tree.Place {
+	places := map[chunk.ID]tree.Place{}
+	for i := range t.Entries {
+		for _, p := range t.Entries[i].Pieces {
+			if !p.Hole {
+				places[p.ID] = p.At
+			}
+		}
+	}
+	return places
 }

@@ -41,6 +41,7 @@ type scanner struct {
 	ctx   context.Context
 	from  *opener
 	layer bool // what is read are changes, as overlayfs writes them
+	above bool // they change what is above a path, too
 	found []Found
 	names map[[2]uint64]string // the first name of files that have several
 }
@@ -50,9 +51,12 @@ func Scan(ctx context.Context, root *os.Root, paths []string) ([]Found, error) {
 	return scan(&scanner{ctx: ctx}, root, paths)
 }
 
-// ScanLayer lists what a layer of overlayfs changes.
-func ScanLayer(ctx context.Context, root *os.Root, paths []string) ([]Found, error) {
-	return scan(&scanner{ctx: ctx, layer: true}, root, paths)
+// ScanLayer lists what the upper layer of an overlay changes at paths of the lower ones. whole tells that the layer
+// alone does not say what is there: something above a path was removed or replaced.
+func ScanLayer(ctx context.Context, root *os.Root, paths []string) (found []Found, whole bool, err error) {
+	s := &scanner{ctx: ctx, layer: true}
+	found, err = scan(s, root, paths)
+	return found, s.above, err
 }
 
 func scan(s *scanner, root *os.Root, paths []string) (found []Found, err error) {
@@ -62,16 +66,7 @@ func scan(s *scanner, root *os.Root, paths []string) (found []Found, err error) 
 	}
 	defer s.from.close()
 	for _, p := range Roots(paths) {
-		dir, err := s.from.open(path.Dir(p), true)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		err = s.one(dir, path.Base(p), p)
-		dir.Close()
-		if err != nil {
+		if err := s.root(p); err != nil {
 			return nil, err
 		}
 		if len(s.found) > tree.MaxEntries {
@@ -79,6 +74,48 @@ func scan(s *scanner, root *os.Root, paths []string) (found []Found, err error) 
 		}
 	}
 	return s.found, nil
+}
+
+// root looks at a path.
+func (s *scanner) root(p string) error {
+	if s.layer {
+		if err := s.lookAbove(path.Dir(p)); err != nil {
+			return err
+		}
+	}
+	dir, err := s.from.open(path.Dir(p), true)
+	if isNothing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return s.one(dir, path.Base(p), p)
+}
+
+// isNothing tells that no folder is at a path.
+func isNothing(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP)
+}
+
+// lookAbove notes when a layer changes which folders lead to a path.
+func (s *scanner) lookAbove(at string) error {
+	for ; at != "."; at = path.Dir(at) {
+		dir, err := s.from.open(at, true)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			continue // as below
+		case isNothing(err):
+			s.above = true
+			return nil
+		case err != nil:
+			return err
+		}
+		s.above = s.above || opaque(int(dir.Fd()))
+		dir.Close()
+	}
+	return nil
 }
 
 // one looks at a name in a folder, and when that is a folder into it.

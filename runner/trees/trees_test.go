@@ -188,14 +188,14 @@ func TestATreeIsTheSameAfterwards(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(before, "lone"), []byte("one file"), 0o640))
 		got, _ := saved(t, m, before, "home", "depot", "lone", "not-there")
 		after := t.TempDir()
-		b := &Builder{Tree: got, Into: after, Name: AsNamed}
+		b := &Builder{Tree: got, Into: after}
 		require.NoError(t, b.Build(t.Context(), m.fetch))
 		same(t, before, after, "depot", "home", "lone")
 
 		copied := t.TempDir()
 		found := scanned(t, after, "depot", "home", "lone")
-		b = &Builder{Tree: Tree([]string{"depot", "home", "lone"}, found), Into: copied, Name: AsNamed}
-		require.NoError(t, b.Copy(t.Context(), rootOf(t, after), AsNamed, found))
+		b = &Builder{Tree: Tree([]string{"depot", "home", "lone"}, found), Into: copied}
+		require.NoError(t, b.Copy(t.Context(), rootOf(t, after), found))
 		same(t, before, copied, "depot", "home", "lone")
 		assert.Less(t, allocated(t, copied), int64(20_000_000), "holes stay holes")
 		assert.Less(t, allocated(t, after), int64(20_000_000), "holes stay holes")
@@ -245,14 +245,14 @@ func TestWhatIsDamagedIsNeverTakenForTheFile(t *testing.T) {
 		pack := slices.Clone(m.packs[id])
 		at := i * 7919 % (len(pack) / 2)
 		m.packs[id][at] ^= 1 << (i % 8)
-		err := (&Builder{Tree: got, Into: t.TempDir(), Name: AsNamed}).Build(t.Context(), m.fetch)
+		err := (&Builder{Tree: got, Into: t.TempDir()}).Build(t.Context(), m.fetch)
 		if assert.ErrorAs(t, err, &damaged, "bit %d of byte %d", i%8, at) {
 			assert.Equal(t, id, damaged.Pack)
 		}
 		m.packs[id] = pack
 	}
 	delete(m.packs, got.Packs()[0])
-	err := (&Builder{Tree: got, Into: t.TempDir(), Name: AsNamed}).Build(t.Context(), m.fetch)
+	err := (&Builder{Tree: got, Into: t.TempDir()}).Build(t.Context(), m.fetch)
 	assert.ErrorAs(t, err, &damaged)
 }
 

@@ -91,9 +91,12 @@ func (u *Uses) forget(w *Workspace) {
 
 // count tells what its files take in bytes, as long as ctx lasts.
 func (w *Workspace) count(ctx context.Context) (total int64) {
-	_ = filepath.WalkDir(w.folder, func(_ string, d fs.DirEntry, err error) error {
+	_ = filepath.WalkDir(w.folder, func(at string, d fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return fs.SkipAll
+		}
+		if d != nil && d.IsDir() && w.laid.Load() && at == w.Source() {
+			return fs.SkipDir // what is the job's own of it is counted where it is
 		}
 		if err != nil || d.IsDir() {
 			return nil // what vanishes while we count needs no space

@@ -12,7 +12,9 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/core/artifact"
+	"gentlepiston.example/piston/core/mask"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/runner/trees"
 )
 
 // zips are the endings of files that are ZIP archives (APPNOTE 6.3.10): packages of apps, and archives by that name.
@@ -73,6 +75,30 @@ func (w *Workspace) holdNone(ctx context.Context, most Bound, paths []string) er
 		return err
 	}
 	if held := search.Names(); len(held) > 0 {
+		return &HoldsSecrets{held}
+	}
+	return nil
+}
+
+// Look gives what looks for the job's secrets in a file that is to be stored, by its path; nil when there is nothing to
+// look for.
+func (w *Workspace) Look() func(path string) trees.Look {
+	if w.Hiding.nothing() {
+		return nil
+	}
+	finder := w.Hiding.finder.Load()
+	return func(path string) trees.Look {
+		l := &look{finder.Search()}
+		_, _ = l.Write([]byte(path + "\n"))
+		return l
+	}
+}
+
+type look struct{ *mask.Search }
+
+// End implements trees.Look.
+func (l *look) End() error {
+	if held := l.Names(); len(held) > 0 {
 		return &HoldsSecrets{held}
 	}
 	return nil

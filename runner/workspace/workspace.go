@@ -5,13 +5,17 @@ package workspace
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"sync/atomic"
 
 	"gentlepiston.example/piston/core/artifact"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/runner/mount"
 	"gentlepiston.example/piston/runner/process"
 )
 
@@ -22,6 +26,7 @@ type Workspace struct {
 	folder string           // everything of the attempt is below it
 	as     *process.Account // whose the files are
 	root   *os.Root         // of the sources
+	laid   atomic.Bool      // layers lie below them
 }
 
 // New is a workspace below a folder, whose files are an account's. It is there once it is made.
@@ -74,7 +79,18 @@ func (w *Workspace) Close() {
 }
 
 // Remove removes its files.
-func (w *Workspace) Remove() error { return RemoveAll(w.folder) }
+func (w *Workspace) Remove() error {
+	if w.laid.Load() {
+		if err := mount.Unmount(w.Source()); err != nil {
+			return err
+		}
+		w.laid.Store(false)
+	}
+	return disk.RemoveAll(w.folder)
+}
+
+// Root is the files of the checkout, by a way that no link in them leads out of.
+func (w *Workspace) Root() *os.Root { return w.root }
 
 // FS is the files of the checkout, which no link leads out of.
 func (w *Workspace) FS() fs.FS { return w.root.FS() }
@@ -96,6 +112,16 @@ func (w *Workspace) OpenFolder(dir string) (*os.Root, error) { return w.root.Ope
 
 // MakeFolder makes a folder of the checkout, and those it is in.
 func (w *Workspace) MakeFolder(name string) error { return makeFolder(w.root, w.as, path.Clean(name)) }
+
+// LeadTo makes a folder of the checkout, and those it is in, and refuses links on the way.
+func (w *Workspace) LeadTo(dir string) error {
+	for at := path.Clean(dir); at != "."; at = path.Dir(at) {
+		if info, err := w.root.Lstat(at); err == nil && !info.IsDir() {
+			return fmt.Errorf("%s is no folder but %s", at, kindOf(info))
+		}
+	}
+	return w.MakeFolder(dir)
+}
 
 // Write writes a file of the checkout.
 func (w *Workspace) Write(name, text string) error {
@@ -124,19 +150,4 @@ func (w *Workspace) Beside(name string, text []byte, mode fs.FileMode) (string, 
 func (w *Workspace) BesideFolder(name string) (string, error) {
 	at := filepath.Join(w.folder, name)
 	return at, errors.Join(os.RemoveAll(at), os.Mkdir(at, 0o700))
-}
-
-// RemoveAll removes a folder even when a job has made parts of it read-only.
-func RemoveAll(dir string) error {
-	err := os.RemoveAll(dir)
-	if errors.Is(err, os.ErrPermission) {
-		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
-			if d != nil && d.IsDir() {
-				_ = os.Chmod(path, 0o700)
-			}
-			return nil
-		})
-		err = os.RemoveAll(dir)
-	}
-	return err
 }

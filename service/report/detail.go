@@ -140,7 +140,9 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	out.Timing = timing.Of(times, now)
 	for _, u := range p.uses[a.ID] {
 		out.Caches = append(out.Caches,
-			api.CacheUse{Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved, Size: u.Size, TookMs: u.TookMs, Note: u.Note})
+			api.CacheUse{Name: u.Name, Key: u.Key, Hit: u.Hit, Nearest: u.Nearest, Run: u.Source, Line: u.Line,
+				Differs: u.Differs.V, Here: u.Here, Saved: u.Saved, Size: u.Size, Stored: u.Stored, TookMs: u.TookMs,
+				Note: u.Note})
 	}
 	return out
 }

@@ -180,6 +180,9 @@ func (s *Report) Sweep(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.caches.DropPacks(ctx, time.Now().Add(-orphanAfter)); err != nil {
+		return err
+	}
 	return s.DropOrphans(ctx, time.Now().Add(-orphanAfter))
 }
 
@@ -237,6 +240,10 @@ func (s *Report) DropOrphans(ctx context.Context, before time.Time) error {
 	return err
 }
 
+// inNeed is how long packs stay on which a job may count that is saving, when the disk is almost full. One that takes
+// longer finds them gone, and saves nothing.
+const inNeed = 5 * time.Minute
+
 // MakeRoom gives up caches, those longest not used first, while the disk has less than its reserve: they are a help and
 // no promise.
 func (s *Report) MakeRoom(ctx context.Context) error {
@@ -247,6 +254,9 @@ func (s *Report) MakeRoom(ctx context.Context) error {
 		}
 		s.Log.Warn("the disk is almost full; caches are given up", "caches", len(list))
 		if err := s.giveUp(ctx, list); err != nil {
+			return err
+		}
+		if err := s.caches.DropPacks(ctx, time.Now().Add(-inNeed)); err != nil {
 			return err
 		}
 		s.Space.Again()

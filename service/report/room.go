@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/caches"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/work"
@@ -14,14 +15,15 @@ import (
 // Report is the room of reports.
 type Report struct {
 	*ground.Ground
-	work  *work.Work
-	logs  *logs.Logs
-	blobs *blob.Blobs
+	work   *work.Work
+	logs   *logs.Logs
+	caches *caches.Caches
+	blobs  *blob.Blobs
 }
 
 // New makes it.
-func New(g *ground.Ground, w *work.Work, l *logs.Logs, blobs *blob.Blobs) *Report {
-	return &Report{g, w, l, blobs}
+func New(g *ground.Ground, w *work.Work, l *logs.Logs, c *caches.Caches, blobs *blob.Blobs) *Report {
+	return &Report{g, w, l, c, blobs}
 }
 
 // Background starts its loops.

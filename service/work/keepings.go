@@ -9,58 +9,10 @@ import (
 	"path"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
-
-// OpenCache reads the saved copy of a cache for a running attempt. Runs that are given protected secrets have caches of
-// their own: what they restore, nobody has made who could not be given those. A run from outside finds none that may
-// hold what a secret has opened.
-func (s *Work) OpenCache(ctx context.Context, attempt record.AttemptID, key string) (io.ReadCloser, int64, error) {
-	run, err := s.runOfRunning(ctx, attempt)
-	if err != nil {
-		return nil, 0, err
-	}
-	c, err := s.Store.CacheByKey(ctx, run.ProjectID, run.Guard, key, !run.Outside)
-	if err != nil {
-		return nil, 0, ground.Known(err, "cache %.12s", key)
-	}
-	if c.Gated && !run.Gated {
-		if err := s.Store.Gate(ctx, run.ID); err != nil {
-			return nil, 0, err
-		}
-	}
-	r, err := s.blobs.Open(ctx, c.Blob)
-	if errors.Is(err, blob.ErrNotFound) {
-		return nil, 0, fmt.Errorf("cache %.12s: its file is gone: %w", key, ground.ErrNotFound)
-	}
-	return r, c.Size, err
-}
-
-// SaveCache keeps a packed cache of a running attempt.
-func (s *Work) SaveCache(ctx context.Context, attempt record.AttemptID, name, key string, r io.Reader) (size int64,
-	err error) {
-	run, err := s.runOfRunning(ctx, attempt)
-	if err != nil {
-		return 0, err
-	}
-	if run.Outside {
-		return 0, fmt.Errorf("what a proposal from outside has made must not reach other runs: %w", ground.ErrForbidden)
-	}
-	blobName := fmt.Sprintf("caches/%d/%s", run.ProjectID, rand.Text())
-	w, err := s.blobs.Put(ctx, blobName, r)
-	if err != nil {
-		return 0, err
-	}
-	err = s.Store.AddCache(ctx, run.ProjectID,
-		store.Cache{Name: name, Guard: run.Guard, Gated: run.Gated, Key: key, Size: w.Size, Blob: blobName})
-	if errors.Is(err, store.ErrExists) {
-		err = s.blobs.Delete(ctx, blobName) // another run was first; its copy is as good
-	}
-	return w.Size, err
-}
 
 // KeepArtifact keeps a file of a running attempt; sha256 is what the runner computed and must be what arrives.
 func (s *Work) KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string,

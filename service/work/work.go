@@ -226,7 +226,8 @@ func (s *Work) Prepared(ctx context.Context, attempt record.AttemptID, in api.Pr
 func noteCaches(ctx context.Context, q ground.Q, attempt record.AttemptID, uses []api.CacheUse) error {
 	for _, u := range uses {
 		err := q.SetCacheUse(ctx, store.CacheUse{AttemptID: attempt, Name: u.Name, Key: u.Key, Hit: u.Hit, Saved: u.Saved,
-			Size: u.Size, TookMs: u.TookMs, Note: u.Note})
+			Size: u.Size, TookMs: u.TookMs, Note: u.Note, Nearest: u.Nearest, Source: u.Run, Line: u.Line, Here: u.Here,
+			Stored: u.Stored, Differs: store.JSON[[]string]{V: ground.NonNil(u.Differs)}})
 		if err != nil {
 			return err
 		}

@@ -1,0 +1,121 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/chunk"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/tree"
+)
+
+// FindCache finds the saved copy of a cache that fits, else the nearest; ErrNotFound when there is none.
+func (c *Client) FindCache(ctx context.Context, attempt record.AttemptID, in api.CacheWanted) (out api.CacheFound,
+	err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/caches", in, &out)
+	return out, err
+}
+
+// bytesOf asks for something that is no JSON, and reads it up to most bytes.
+func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, most int64) (text []byte, err error) {
+	err = c.retry(ctx, func() error {
+		var content io.Reader
+		if body != nil {
+			content = bytes.NewReader(body)
+		}
+		res, err := c.request(ctx, method, prefix+path, content, "application/octet-stream")
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if res.ContentLength > 0 && res.ContentLength <= most {
+			text = make([]byte, res.ContentLength)
+			_, err = io.ReadFull(res.Body, text)
+			return err
+		}
+		if text, err = io.ReadAll(io.LimitReader(res.Body, most+1)); err == nil && int64(len(text)) > most {
+			err = fmt.Errorf("%s %s answers more than %d bytes", method, path, most)
+		}
+		return err
+	})
+	return text, err
+}
+
+// Tree reads the written tree of a saved copy.
+func (c *Client) Tree(ctx context.Context, attempt record.AttemptID, id record.CacheID) ([]byte, error) {
+	return c.bytesOf(ctx, http.MethodGet, fmt.Sprintf("%s/trees/%d", attemptPath(attempt), id), nil, tree.MaxWritten)
+}
+
+// PackPart reads n bytes of a pack that a saved copy needs, after its first start.
+func (c *Client) PackPart(ctx context.Context, attempt record.AttemptID, id record.CacheID, pack tree.PackID,
+	start, n int64) ([]byte, error) {
+	return c.bytesOf(ctx, http.MethodGet,
+		fmt.Sprintf("%s/trees/%d/packs/%d?start=%d&n=%d", attemptPath(attempt), id, pack, start, n), nil, n)
+}
+
+// Known tells where pieces are that are stored already; zero places for those that are not.
+func (c *Client) Known(ctx context.Context, attempt record.AttemptID, ids []chunk.ID) ([]tree.Place, error) {
+	names := make([]byte, 0, len(ids)*len(chunk.ID{}))
+	for _, id := range ids {
+		names = append(names, id[:]...)
+	}
+	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/pieces", names, int64(len(ids)*40)+1)
+	if err != nil {
+		return nil, err
+	}
+	return tree.ReadPlaces(text)
+}
+
+// AddPack stores a pack.
+func (c *Client) AddPack(ctx context.Context, attempt record.AttemptID, pack []byte) (tree.PackID, error) {
+	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/packs", pack, 1<<10)
+	if err != nil {
+		return 0, err
+	}
+	var out api.PackStored
+	return out.Pack, json.Unmarshal(text, &out)
+}
+
+// SaveTree keeps a written tree as the copy of a cache.
+func (c *Client) SaveTree(ctx context.Context, attempt record.AttemptID, in api.CacheSaved, written []byte) (
+	out api.CacheFound, err error) {
+	about, err := json.Marshal(in)
+	if err != nil {
+		return out, err
+	}
+	text, err := c.bytesOf(ctx, http.MethodPut, attemptPath(attempt)+"/trees", append(append(about, '\n'), written...),
+		1<<20)
+	if err != nil {
+		return out, err
+	}
+	return out, json.Unmarshal(text, &out)
+}
+
+// ReportDamaged tells that a pack is not what it should be.
+func (c *Client) ReportDamaged(ctx context.Context, attempt record.AttemptID, id record.CacheID,
+	in api.PackDamaged) error {
+	return c.call(ctx, http.MethodPost, fmt.Sprintf("%s/trees/%d/damaged", attemptPath(attempt), id), in, nil)
+}
+
+// Caches lists saved copies of a project's caches, newest first.
+func (c *Client) Caches(ctx context.Context, project, name, line string, after string, limit int) (out api.SavedCaches,
+	err error) {
+	q := url.Values{"name": {name}, "line": {line}, "limit": {strconv.Itoa(limit)}}
+	if after != "" {
+		q.Set("after", after)
+	}
+	err = c.call(ctx, http.MethodGet, "/projects/"+url.PathEscape(project)+"/caches?"+q.Encode(), nil, &out)
+	return out, err
+}
+
+// DropCache gives up a saved copy.
+func (c *Client) DropCache(ctx context.Context, project string, id record.CacheID) error {
+	return c.call(ctx, http.MethodDelete, fmt.Sprintf("/projects/%s/caches/%d", url.PathEscape(project), id), nil, nil)
+}

@@ -1,0 +1,280 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/chunk"
+	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/core/tree"
+	"gentlepiston.example/piston/runner/tier"
+	"gentlepiston.example/piston/runner/trees"
+	"gentlepiston.example/piston/runner/workspace"
+)
+
+// saving is a tree that is kept for later runs.
+type saving struct {
+	*cacheState
+	older   *tree.Tree // what was restored; nil for nothing
+	root    *os.Root   // what is looked at
+	found   []trees.Found
+	changes bool // that is what differs from the older tree, and not all there is
+	tree    *tree.Tree
+	written []byte
+}
+
+// saveCaches keeps what fits nothing that was kept. It is done after a passed job only, so that half a download is never
+// kept.
+func (j *job) saveCaches(ctx context.Context) {
+	var saved []*saving
+	for _, c := range j.caches {
+		if c.wanted.Key == "" || c.use.Hit {
+			continue
+		}
+		began := time.Now()
+		s := &saving{cacheState: c}
+		if err := j.save(ctx, s); err != nil {
+			c.use.Note = err.Error()
+			j.say("cache %s: not saved: %v", c.Name, err)
+			continue
+		}
+		saved = append(saved, s)
+		c.use.Saved, c.use.TookMs = true, time.Since(began).Milliseconds()
+		files, size := s.tree.Files()
+		c.use.Size = size
+		added := ""
+		if j.attempt.Service != nil {
+			added = fmt.Sprintf(", of which %s are new", quantity.Bytes(c.use.Stored))
+		}
+		j.say("cache %s: saved (%s), %s in %d files%s, in %s", c.Name, c.wanted.Key[:12], quantity.Bytes(size), files, added,
+			quantity.Span(time.Since(began)))
+	}
+	if err := j.keepHere(ctx, saved); err != nil {
+		j.attempt.Log.Warn("saved folders are not kept on this machine, and will be fetched", "error", err)
+	}
+}
+
+// save stores what the service does not have yet of a cache's folders, and has it keep their tree.
+func (j *job) save(ctx context.Context, s *saving) (err error) {
+	if s.cacheState.tree != nil && j.attempt.Service != nil {
+		written, err := s.cacheState.tree.Written()
+		if err == nil {
+			s.older, _, err = tree.Decode(written)
+		}
+		if err != nil {
+			return fmt.Errorf("what was restored: %w", err)
+		}
+	}
+	if err := j.look(ctx, s); err != nil {
+		return err
+	}
+	defer func() {
+		if s.changes {
+			s.root.Close()
+		}
+	}()
+	about := api.CacheSaved{CacheWanted: s.wanted, Job: j.attempt.Work.Job.Name}
+	if j.attempt.Service != nil {
+		err = j.attempt.Insist(ctx, "saving cache "+s.Name, func() error { return j.store(ctx, s, &about) })
+	} else {
+		s.tree = trees.Tree(s.roots(), s.found)
+	}
+	if err != nil {
+		return err
+	}
+	return j.attempt.Insist(ctx, "saving cache "+s.Name, func() error {
+		s.cacheState.found, err = j.attempt.Post.SaveTree(ctx, j.attempt.ID(), about, s.written)
+		return err
+	})
+}
+
+// nothingThere says that none of a cache's paths is there.
+type nothingThere struct{}
+
+func (nothingThere) Error() string { return "none of its paths is there" }
+
+// look lists what is to be saved: of what lies below the workspace only what was changed.
+func (j *job) look(ctx context.Context, s *saving) (err error) {
+	if s.laid && s.older != nil {
+		if s.root, err = j.files.OpenUpper(); err != nil {
+			return err
+		}
+		var whole bool
+		if s.found, whole, err = trees.ScanLayer(ctx, s.root, s.roots()); err == nil && !whole {
+			s.changes = true
+			return nil
+		}
+		s.root.Close()
+		if err != nil {
+			return err
+		}
+	}
+	s.root = j.files.Root()
+	if s.found, err = trees.Scan(ctx, s.root, s.roots()); err != nil {
+		return err
+	}
+	if len(s.found) == 0 {
+		return nothingThere{}
+	}
+	if s.older != nil {
+		trees.Same(s.found, s.older, s.since)
+	}
+	return nil
+}
+
+// fits refuses what is larger than the job's caches may be.
+func (s *saving) fits(most int64) error {
+	total := int64(0)
+	if s.changes {
+		_, total = tree.Merge(s.older, trees.Changes(s.found)).Files() // without those that are not read yet
+	}
+	for i := range s.found {
+		if s.found[i].Kind == tree.File && s.found[i].Pieces == nil {
+			total += s.found[i].Size
+		} else if !s.changes {
+			total += s.found[i].Size
+		}
+	}
+	return workspace.Bound{What: "cache", Most: most}.Fits(s.Name, total)
+}
+
+// store stores the pieces of a cache's files that are not stored yet, and makes its tree.
+func (j *job) store(ctx context.Context, s *saving, about *api.CacheSaved) error {
+	if err := s.fits(j.limits.Cache); err != nil {
+		return err
+	}
+	saver := &trees.Saver{Root: s.root, To: pieces{j}, Look: j.files.Look(), Told: j.progress("saving", s.Name)}
+	if s.older != nil {
+		saver.Older, about.Older = trees.Older(s.older), s.cacheState.found.ID
+	}
+	stored, err := saver.Store(ctx, s.found)
+	if err != nil {
+		for i := range s.found {
+			s.found[i].Pieces = nil // it may be tried again
+		}
+		if s.older != nil && !s.changes {
+			trees.Same(s.found, s.older, s.since)
+		}
+		return err
+	}
+	about.Stored, s.use.Stored = stored, stored
+	if s.changes {
+		s.tree = tree.Merge(s.older, trees.Changes(s.found))
+	} else {
+		s.tree = trees.Tree(s.roots(), s.found)
+	}
+	s.written, _ = s.tree.Encode()
+	return nil
+}
+
+// progressEvery is how often it is said how far long work is.
+const progressEvery = 5 * time.Second
+
+// progress says now and then how far the work on a cache is.
+func (j *job) progress(doing, name string) func(done, all int64) {
+	last := time.Now()
+	return func(done, all int64) {
+		if time.Since(last) > progressEvery {
+			last = time.Now()
+			j.say("cache %s: %s, %s of %s", name, doing, quantity.Bytes(done), quantity.Bytes(all))
+		}
+	}
+}
+
+// pieces is the service, as where the pieces of a job are stored.
+type pieces struct{ *job }
+
+// Known implements trees.Pieces.
+func (p pieces) Known(ctx context.Context, ids []chunk.ID) ([]tree.Place, error) {
+	return p.Client.Known(ctx, p.attempt.ID(), ids)
+}
+
+// AddPack implements trees.Pieces.
+func (p pieces) AddPack(ctx context.Context, pack []byte) (tree.PackID, error) {
+	return p.Client.AddPack(ctx, p.attempt.ID(), pack)
+}
+
+// keepHere keeps on this machine what was saved, so that the next job need not fetch it. The workspace is about to be
+// removed: its files are moved, not copied, unless it stays.
+func (j *job) keepHere(ctx context.Context, saved []*saving) (trouble error) {
+	if len(saved) == 0 {
+		return nil
+	}
+	if err := j.files.Lift(); err != nil {
+		return err
+	}
+	for _, s := range saved {
+		trouble = errors.Join(trouble, j.keepOneHere(ctx, s))
+	}
+	return trouble
+}
+
+func (j *job) keepOneHere(ctx context.Context, s *saving) error {
+	digest := s.cacheState.found.Tree
+	if t := j.tier.Find(digest); t != nil { // it has it: nothing was changed, or another job was first
+		t.LetGo()
+		return nil
+	}
+	var layers []tier.Layer
+	if s.changes {
+		layers = s.cacheState.tree.Layers
+	}
+	if s.laid && !s.changes || len(layers) >= tier.MostLayers {
+		return nil // what is above it says nothing without it; it will be fetched as one
+	}
+	making, err := j.tier.Make()
+	if err != nil {
+		return err
+	}
+	defer j.tier.Drop(making)
+	if j.stays {
+		b := &trees.Builder{Tree: s.tree, Into: making.Dir, As: j.files.Account()}
+		err = b.Copy(ctx, j.files.Root(), s.found)
+	} else {
+		err = j.move(s.roots(), making.Dir)
+	}
+	if err != nil {
+		return err
+	}
+	size := int64(0)
+	for i := range s.found {
+		size += s.found[i].Size
+	}
+	layer := making.Layer(j.files.Account().ID(), size)
+	t, err := j.tier.Keep(digest, append([]tier.Layer{layer}, layers...), s.written)
+	if err == nil {
+		t.LetGo()
+	}
+	return err
+}
+
+// move moves what is at some paths of the workspace, if anything is, to the same paths below a folder.
+func (j *job) move(roots []string, into string) error {
+	for _, root := range roots {
+		if _, err := j.files.Lstat(root); err != nil {
+			continue
+		}
+		to := filepath.Join(into, root)
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		for dir := path.Dir(root); dir != "."; dir = path.Dir(dir) {
+			if err := j.files.Account().Take(filepath.Join(into, dir)); err != nil {
+				return err
+			}
+		}
+		if err := j.files.LeadTo(path.Dir(root)); err != nil {
+			return err
+		}
+		if err := os.Rename(filepath.Join(j.files.Source(), root), to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
