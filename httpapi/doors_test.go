@@ -315,7 +315,7 @@ func (y *yard) askFor(patience time.Duration, visitor, method, path, body string
 var params = regexp.MustCompile(`\{\w+\}`)
 
 func (y *yard) path(route string) string {
-	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{commit}": strings.Repeat("0", 40), "{attempt}": fmt.Sprint(y.attempt), "{app}": "app", "{language}": "en"}
+	values := map[string]string{"{project}": "tides", "{number}": "999", "{job}": "a", "{id}": "999", "{name}": "none", "{key}": "none", "{commit}": strings.Repeat("0", 40), "{attempt}": fmt.Sprint(y.attempt), "{app}": "app", "{language}": "en", "{pack}": "999"}
 	return params.ReplaceAllStringFunc(strings.Replace(route, "*", "", 1), func(p string) string { return values[p] })
 }
 

@@ -119,7 +119,7 @@ func Overlay(at string, layers []Layer, upper, work string, as *process.Account)
 		lower = append(lower, escape(dir))
 	}
 	options := "lowerdir=" + strings.Join(lower, ":") + ",upperdir=" + escape(upper) + ",workdir=" + escape(work) +
-		",volatile,redirect_dir=off,metacopy=off,index=off,xino=off"
+		",volatile,redirect_dir=nofollow,metacopy=off,index=off,xino=off"
 	if !process.IsRoot() {
 		options += ",userxattr"
 	}
