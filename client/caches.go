@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 
 	"gentlepiston.example/piston/api"
@@ -23,8 +24,9 @@ func (c *Client) FindCache(ctx context.Context, attempt record.AttemptID, in api
 	return out, err
 }
 
-// bytesOf asks for something that is no JSON, and reads it up to most bytes.
-func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, most int64) (text []byte, err error) {
+// bytesOf asks for something that is no JSON, and reads it up to most bytes; into room, when that is enough.
+func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, most int64, room []byte) (text []byte,
+	err error) {
 	err = c.retry(ctx, func() error {
 		var content io.Reader
 		if body != nil {
@@ -36,7 +38,7 @@ func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, 
 		}
 		defer res.Body.Close()
 		if res.ContentLength > 0 && res.ContentLength <= most {
-			text = make([]byte, res.ContentLength)
+			text = slices.Grow(room[:0], int(res.ContentLength))[:res.ContentLength]
 			_, err = io.ReadFull(res.Body, text)
 			return err
 		}
@@ -50,14 +52,14 @@ func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, 
 
 // Tree reads the written tree of a saved copy.
 func (c *Client) Tree(ctx context.Context, attempt record.AttemptID, id record.CacheID) ([]byte, error) {
-	return c.bytesOf(ctx, http.MethodGet, fmt.Sprintf("%s/trees/%d", attemptPath(attempt), id), nil, tree.MaxWritten)
+	return c.bytesOf(ctx, http.MethodGet, fmt.Sprintf("%s/trees/%d", attemptPath(attempt), id), nil, tree.MaxWritten, nil)
 }
 
-// PackPart reads n bytes of a pack that a saved copy needs, after its first start.
+// PackPart reads n bytes of a pack that a saved copy needs, after its first start; into room, when that is enough.
 func (c *Client) PackPart(ctx context.Context, attempt record.AttemptID, id record.CacheID, pack tree.PackID,
-	start, n int64) ([]byte, error) {
+	start, n int64, room []byte) ([]byte, error) {
 	return c.bytesOf(ctx, http.MethodGet,
-		fmt.Sprintf("%s/trees/%d/packs/%d?start=%d&n=%d", attemptPath(attempt), id, pack, start, n), nil, n)
+		fmt.Sprintf("%s/trees/%d/packs/%d?start=%d&n=%d", attemptPath(attempt), id, pack, start, n), nil, n, room)
 }
 
 // Known tells where pieces are that are stored already; zero places for those that are not.
@@ -66,7 +68,7 @@ func (c *Client) Known(ctx context.Context, attempt record.AttemptID, ids []chun
 	for _, id := range ids {
 		names = append(names, id[:]...)
 	}
-	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/pieces", names, int64(len(ids)*40)+1)
+	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/pieces", names, int64(len(ids)*40)+1, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +77,7 @@ func (c *Client) Known(ctx context.Context, attempt record.AttemptID, ids []chun
 
 // AddPack stores a pack.
 func (c *Client) AddPack(ctx context.Context, attempt record.AttemptID, pack []byte) (tree.PackID, error) {
-	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/packs", pack, 1<<10)
+	text, err := c.bytesOf(ctx, http.MethodPost, attemptPath(attempt)+"/packs", pack, 1<<10, nil)
 	if err != nil {
 		return 0, err
 	}
@@ -91,7 +93,7 @@ func (c *Client) SaveTree(ctx context.Context, attempt record.AttemptID, in api.
 		return out, err
 	}
 	text, err := c.bytesOf(ctx, http.MethodPut, attemptPath(attempt)+"/trees", append(append(about, '\n'), written...),
-		1<<20)
+		1<<20, nil)
 	if err != nil {
 		return out, err
 	}
@@ -104,18 +106,25 @@ func (c *Client) ReportDamaged(ctx context.Context, attempt record.AttemptID, id
 	return c.call(ctx, http.MethodPost, fmt.Sprintf("%s/trees/%d/damaged", attemptPath(attempt), id), in, nil)
 }
 
+// CacheFilter says which saved copies to list.
+type CacheFilter struct {
+	Name, Line string // "" any
+	After      string // SavedCaches.Next of the page before
+	Limit      int
+}
+
 // Caches lists saved copies of a project's caches, newest first.
-func (c *Client) Caches(ctx context.Context, project, name, line string, after string, limit int) (out api.SavedCaches,
-	err error) {
-	q := url.Values{"name": {name}, "line": {line}, "limit": {strconv.Itoa(limit)}}
-	if after != "" {
-		q.Set("after", after)
+func (c *Client) Caches(ctx context.Context, project string, f CacheFilter) (api.SavedCaches, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	for name, value := range map[string]string{"name": f.Name, "line": f.Line, "after": f.After} {
+		if value != "" {
+			q.Set(name, value)
+		}
 	}
-	err = c.call(ctx, http.MethodGet, "/projects/"+url.PathEscape(project)+"/caches?"+q.Encode(), nil, &out)
-	return out, err
+	return get[api.SavedCaches](ctx, c, projectPath(project)+"/caches?"+q.Encode())
 }
 
 // DropCache gives up a saved copy.
 func (c *Client) DropCache(ctx context.Context, project string, id record.CacheID) error {
-	return c.call(ctx, http.MethodDelete, fmt.Sprintf("/projects/%s/caches/%d", url.PathEscape(project), id), nil, nil)
+	return c.call(ctx, http.MethodDelete, fmt.Sprintf("%s/caches/%d", projectPath(project), id), nil, nil)
 }

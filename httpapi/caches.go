@@ -72,7 +72,7 @@ func send(w http.ResponseWriter, r *http.Request, content io.ReadCloser, err err
 	}
 	defer content.Close()
 	w.Header().Set("Content-Type", bytesType)
-	if _, err := io.Copy(w, content); err != nil {
+	if _, err := io.CopyBuffer(w, content, make([]byte, 256<<10)); err != nil {
 		panic(http.ErrAbortHandler)
 	}
 }
@@ -91,6 +91,9 @@ func (sv *server) sendPack(w http.ResponseWriter, r *http.Request) {
 	}
 	content, err := sv.s.Caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
 		number[tree.PackID](r, "pack"), start, n)
+	if err == nil {
+		w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
+	}
 	send(w, r, content, err)
 }
 

@@ -72,8 +72,9 @@ func (j *job) fetch(ctx context.Context, c *cacheState) (*tier.Tree, error) {
 	}
 	defer j.tier.Drop(making)
 	b := &trees.Builder{Tree: t, Into: making.Dir, As: j.files.Account(), Told: j.progress("fetching", c.Name)}
-	err = b.Build(ctx, func(ctx context.Context, pack tree.PackID, start, n int64) ([]byte, error) {
-		part, err := j.Client.PackPart(ctx, j.attempt.ID(), c.found.ID, pack, start, n)
+	err = b.Build(ctx, func(ctx context.Context, pack tree.PackID, start, n int64, room []byte) (
+		[]byte, error) {
+		part, err := j.Client.PackPart(ctx, j.attempt.ID(), c.found.ID, pack, start, n, room)
 		switch {
 		case errors.Is(err, client.ErrNotFound):
 			err = &trees.Damaged{Pack: pack, Err: err}

@@ -169,6 +169,11 @@ func (q Q) Places(ctx context.Context, of Space, ids []chunk.ID) ([]tree.Place, 
 // AddPack notes a pack and the pieces in it. Pieces that are known stay where they are.
 func (q Q) AddPack(ctx context.Context, of Space, blob string, size int64, blocks []tree.Packed) (id tree.PackID,
 	err error) {
+	// That the disk has it is not waited for: the cache that needs the pack is written later, and its commit waits for
+	// both (PostgreSQL documentation, 28.4, Asynchronous Commit).
+	if err := q.do(ctx, nil, `SET LOCAL synchronous_commit = off`); err != nil {
+		return 0, err
+	}
 	space, err := q.space(ctx, of)
 	if err != nil {
 		return 0, err

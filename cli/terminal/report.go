@@ -132,15 +132,8 @@ func (s *Screen) jobs(d api.RunDetail) {
 				s.In(signs[st.State].colour, bar), s.In(Faint, note))
 		}
 		for _, c := range j.Caches {
-			word := "miss"
-			if c.Hit {
-				word = "hit"
-			} else if c.Saved {
-				word = "miss, saved"
-			}
-			s.Line("     %s", s.In(Faint,
-				strings.TrimRight(fmt.Sprintf("cache %s: %s, %s in %s %s", c.Name, word, quantity.Bytes(c.Size), span(c.TookMs),
-					Short(c.Note, 80)), " ")))
+			s.Line("     %s", s.In(Faint, strings.TrimRight(fmt.Sprintf("cache %s: %s %s", c.Name, CacheWord(c),
+				Short(c.Note, 80)), " ")))
 		}
 		if t := j.Tests; t != nil {
 			s.Line("     %s", fmt.Sprintf("tests: %d passed, %d failed, %d skipped", t.Passed, t.Failed, t.Skipped))
@@ -189,4 +182,30 @@ func Quoted(word string) string {
 		return word
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// CacheWord says what came of a cache.
+func CacheWord(c api.CacheUse) string {
+	of := ""
+	if c.Run > 0 {
+		of = fmt.Sprintf(" of run %d", c.Run)
+	}
+	if c.Line != "" {
+		of += " on " + c.Line
+	}
+	from := "fetched"
+	if c.Here {
+		from = "already on the runner"
+	}
+	word := "miss"
+	switch {
+	case c.Hit:
+		word = fmt.Sprintf("hit%s, %s", of, from)
+	case c.Nearest:
+		word = fmt.Sprintf("miss; the nearest%s, %s", of, from)
+	}
+	if c.Saved {
+		word += fmt.Sprintf("; saved, %s new", quantity.Bytes(c.Stored))
+	}
+	return fmt.Sprintf("%s; %s in %s", word, quantity.Bytes(c.Size), span(c.TookMs))
 }

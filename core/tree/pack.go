@@ -38,7 +38,7 @@ type PackedPiece struct {
 	Len uint32
 }
 
-// Packer makes one pack.
+// Packer makes one pack at a time.
 type Packer struct {
 	out    []byte
 	block  []byte
@@ -55,9 +55,6 @@ func (p *Packer) Add(id chunk.ID, piece []byte) {
 	}
 }
 
-// Size is how many bytes the pack has so far, and how many wait to be packed.
-func (p *Packer) Size() (packed, waiting int) { return len(p.out), len(p.block) }
-
 func (p *Packer) endBlock() {
 	if len(p.pieces) == 0 {
 		return
@@ -68,12 +65,14 @@ func (p *Packer) endBlock() {
 	p.block, p.pieces = p.block[:0], nil
 }
 
-// End gives the whole pack, and what is in it; nothing when nothing was added.
+// End gives the whole pack, and what is in it; nothing when nothing was added. The pack is good until the next piece is
+// added, to a new one.
 func (p *Packer) End() ([]byte, []Packed) {
 	p.endBlock()
 	if len(p.blocks) == 0 {
 		return nil, nil
 	}
+	defer func() { p.out, p.blocks = p.out[:0], nil }()
 	var list bytes.Buffer
 	w := &writer{Buffer: &list}
 	w.uint(uint64(len(p.blocks)))

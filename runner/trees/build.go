@@ -18,8 +18,8 @@ import (
 	"gentlepiston.example/piston/runner/process"
 )
 
-// Fetch reads a part of a pack, by how many bytes are before it and how many it has.
-type Fetch func(ctx context.Context, pack tree.PackID, start, n int64) ([]byte, error)
+// Fetch reads a part of a pack, by how many bytes are before it and how many it has; into room, when that is enough.
+type Fetch func(ctx context.Context, pack tree.PackID, start, n int64, room []byte) ([]byte, error)
 
 // Damaged says that what is stored is not what it should be: a pack is missing, or what is in it is something else.
 type Damaged struct {
@@ -151,14 +151,23 @@ func together(blocks []blockUses) int {
 	return n
 }
 
+// rooms are lent to parts: memory that is fresh costs more than what is read into it.
+var rooms = sync.Pool{New: func() any {
+	room := make([]byte, 0, fetchBytes)
+	return &room
+}}
+
 // part fetches some blocks and writes what is in them; it gives how many bytes.
 func (b *Builder) part(ctx context.Context, fetch Fetch, blocks []blockUses, left []atomic.Int32) (n int64, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
 	start := int64(first.Start)
-	packed, err := fetch(ctx, first.pack, start, int64(last.Start)+int64(last.Packed)-start)
+	lent := rooms.Get().(*[]byte)
+	defer rooms.Put(lent)
+	packed, err := fetch(ctx, first.pack, start, int64(last.Start)+int64(last.Packed)-start, *lent)
 	if err != nil {
 		return n, err
 	}
+	*lent = packed
 	u, err := tree.NewUnpacker()
 	if err != nil {
 		return n, err

@@ -46,7 +46,7 @@ type Saver struct {
 
 // Work is done in parts of about so many bytes, or so many files, as many at a time; each ends in a pack of its own.
 const (
-	partBytes = 8 << 20
+	partBytes = 4 << 20
 	partFiles = 2048
 	partsOnce = 3
 )
@@ -109,6 +109,7 @@ type part struct {
 	window []byte // what is read and not stored
 	cut    int    // up to where it is cut
 	fresh  []fresh
+	packer *tree.Packer
 }
 
 // fresh is a piece that this part is to store.
@@ -118,16 +119,18 @@ type fresh struct {
 	place    *tree.Place
 }
 
-// windows are lent to parts, so that each does not make its own.
-var windows = sync.Pool{New: func() any {
-	w := make([]byte, 0, partBytes+chunk.Most)
-	return &w
-}}
+// desk is the memory that a part needs. It is lent: what is fresh costs more than what is read into it.
+type desk struct {
+	window []byte
+	packer tree.Packer
+}
+
+var desks = sync.Pool{New: func() any { return &desk{window: make([]byte, 0, partBytes+chunk.Most)} }}
 
 func (s *Saver) part(ctx context.Context, found []Found, all int64) error {
-	lent := windows.Get().(*[]byte)
-	defer windows.Put(lent)
-	p := &part{Saver: s, ctx: ctx, window: (*lent)[:0]}
+	lent := desks.Get().(*desk)
+	defer desks.Put(lent)
+	p := &part{Saver: s, ctx: ctx, window: lent.window[:0], packer: &lent.packer}
 	for i := range found {
 		if f := &found[i]; f.Kind == tree.File && f.Pieces == nil {
 			if err := p.file(f); err != nil {
@@ -274,13 +277,12 @@ func (p *part) storeFresh() error {
 	if len(known) != len(ids) {
 		return fmt.Errorf("of %d pieces it was told where %d are", len(ids), len(known))
 	}
-	var packer tree.Packer
 	for i, f := range p.fresh {
 		if known[i].Pack == 0 {
-			packer.Add(f.id, p.window[f.from:f.to])
+			p.packer.Add(f.id, p.window[f.from:f.to])
 		}
 	}
-	pack, blocks := packer.End()
+	pack, blocks := p.packer.End()
 	id := tree.PackID(0)
 	if len(pack) > 0 {
 		if id, err = p.To.AddPack(p.ctx, pack); err != nil {

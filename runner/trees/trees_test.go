@@ -70,14 +70,14 @@ func (m *memory) AddPack(_ context.Context, pack []byte) (tree.PackID, error) {
 	return id, nil
 }
 
-func (m *memory) fetch(_ context.Context, pack tree.PackID, start, n int64) ([]byte, error) {
+func (m *memory) fetch(_ context.Context, pack tree.PackID, start, n int64, _ []byte) ([]byte, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	p, has := m.packs[pack]
 	if !has {
 		return nil, &Damaged{pack, errors.New("it is gone")}
 	}
-	return p[start : start+n], nil
+	return bytes.Clone(p[start : start+n]), nil
 }
 
 func (m *memory) size() (n int) {

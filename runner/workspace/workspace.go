@@ -81,6 +81,7 @@ func (w *Workspace) Close() {
 // Remove removes its files.
 func (w *Workspace) Remove() error {
 	if w.laid.Load() {
+		w.root.Close() // or it would be in use
 		if err := mount.Unmount(w.Source()); err != nil {
 			return err
 		}

@@ -220,12 +220,15 @@ func (s *Caches) AddPack(ctx context.Context, attempt record.AttemptID, r io.Rea
 		return 0, fmt.Errorf("it is of no proposal that could restore it: %w", ground.ErrForbidden)
 	}
 	name := fmt.Sprintf("packs/%d/%s", run.ProjectID, rand.Text())
-	end := &tail{most: maxList + tree.TailLen}
-	w, err := s.blobs.Put(ctx, name, io.TeeReader(io.LimitReader(r, tree.MaxPack+1), end))
+	end, size := &tail{most: maxList + tree.TailLen}, int64(0)
+	err = s.blobs.Write(ctx, name, func(w io.Writer) (err error) {
+		size, err = io.CopyBuffer(io.MultiWriter(w, end), io.LimitReader(r, tree.MaxPack+1), make([]byte, 256<<10))
+		return err
+	})
 	if err != nil {
 		return 0, err
 	}
-	id, err := s.notePack(ctx, run, name, w.Size, end.last())
+	id, err := s.notePack(ctx, run, name, size, end.last())
 	if err != nil {
 		_ = s.blobs.Delete(ctx, name)
 	}

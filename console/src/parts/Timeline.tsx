@@ -269,6 +269,17 @@ export function Timeline({
   );
 }
 
+/** Says what came of a cache. */
+function cacheCame(c: Job['caches'][number]): string {
+  const of = `${c.run ? ` of run ${c.run}` : ''}${c.line ? ` on ${c.line}` : ''}`;
+  const from = c.here ? 'already on the runner' : 'fetched';
+  const differs = c.differs ?? [];
+  const why = differs.length > 0 ? `, since ${differs.slice(0, 3).join(', ')} differ${differs.length === 1 ? 's' : ''}` : '';
+  const came = c.hit ? `hit${of}, ${from}` : c.nearest ? `miss${why}; the nearest${of}, ${from}` : 'miss';
+  const saved = c.saved ? `; saved, ${size(c.stored ?? 0)} new` : '';
+  return `${came}${saved}; ${size(c.size)} in ${span(c.took_ms)}`;
+}
+
 /** What a job's caches and tests came to, and why it is as it is. */
 function Facts({ job }: { job: Job }) {
   const facts: string[] = [];
@@ -282,9 +293,7 @@ function Facts({ job }: { job: Job }) {
         .join(', '),
     );
   for (const c of job.caches) {
-    const came = c.hit ? 'hit' : c.saved ? 'miss, saved' : 'miss';
-    const note = c.note ? ` (${c.note})` : '';
-    facts.push(`cache ${c.name}: ${came}, ${size(c.size)} in ${span(c.took_ms)}${note}`);
+    facts.push(`cache ${c.name}: ${cacheCame(c)}${c.note ? ` (${c.note})` : ''}`);
   }
   if (job.tests) {
     const { passed, failed, skipped } = job.tests;
