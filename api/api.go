@@ -265,6 +265,8 @@ type Step struct {
 	// What the step puts on the run's page, in Markdown (CommonMark, with tables). It is a stranger's: show no HTML
 	// and no pictures of it.
 	Note string `json:"note,omitempty"`
+	// Of a step with inputs: why it was reused, or was not.
+	Reuse *Reuse `json:"reuse,omitempty"`
 }
 
 // TestSummary counts a job's test cases.
@@ -345,6 +347,10 @@ type StartRun struct {
 	Ref string `json:"ref,omitempty" maxLength:"1024"`
 	// Values of the pipeline's inputs, as text.
 	Inputs map[string]string `json:"inputs,omitempty" maxProperties:"50"`
+	// Restore no cache and reuse no step.
+	Fresh bool `json:"fresh,omitempty"`
+	// Run steps that could be reused, and compare what they make with what they made before.
+	Audit bool `json:"audit,omitempty"`
 }
 
 // LogPart is a stretch of a job's log.

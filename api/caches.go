@@ -18,6 +18,8 @@ type CacheWanted struct {
 	Followed map[string]string `json:"followed" maxProperties:"10000"`
 	// Nothing but what fits will do.
 	Exact bool `json:"exact,omitempty"`
+	// It is what a step has made, and only what fits is restored; of the nearest it is told how it differs.
+	Step bool `json:"step,omitempty"`
 }
 
 // CacheFound is the copy that fits, or the nearest.

@@ -76,6 +76,12 @@ type Work struct {
 	// Without a beat for so long the attempt is lost.
 	LeaseMs     int               `json:"lease_ms"`
 	SecretKinds map[string]string `json:"secret_kinds,omitempty"`
+	// Which values of the secrets they are: a new one has the next number.
+	SecretRevisions map[string]int `json:"secret_revisions,omitempty"`
+	// Nothing is restored and no step reused: everything is done anew.
+	Fresh bool `json:"fresh,omitempty"`
+	// Steps that could be reused run all the same, and what they make is compared.
+	Audit bool `json:"audit,omitempty"`
 	// Its caches are those of runs that are given the same protected secrets.
 	CachesApart bool `json:"caches_apart,omitempty"`
 	// Its steps may be given the machine's own network, when they ask for it and the runner allows it.
@@ -102,7 +108,7 @@ type Beat struct {
 type StepReport struct {
 	// Its place in the job, from 0.
 	Step  int         `json:"step" minimum:"0"`
-	State state.State `json:"state" enum:"running,passed,failed,cancelled,timed-out,skipped"`
+	State state.State `json:"state" enum:"running,passed,failed,cancelled,timed-out,skipped,reused"`
 	// When, in milliseconds since 1970 (UTC).
 	At        int64          `json:"at"`
 	ExitCode  *int           `json:"exit_code,omitempty"`
@@ -113,6 +119,24 @@ type StepReport struct {
 	Tests     *TestReport    `json:"tests,omitempty"`
 	// Markdown for the run's page.
 	Note string `json:"note,omitempty" maxLength:"66000"`
+	// Of a step with inputs.
+	Reuse *Reuse `json:"reuse,omitempty"`
+}
+
+// Reuse tells why a step was reused, or was not.
+type Reuse struct {
+	// What stands for all that the step depends on.
+	Imprint string `json:"imprint"`
+	// The run that has made what was reused; without that, the nearest that was compared with. 0 when there is none.
+	Run record.RunNumber `json:"run,omitempty"`
+	// How long it took then, in milliseconds; 0 when it was not reused.
+	TookMs int64 `json:"took_ms,omitempty"`
+	// What differs from the nearest: files, variables, tools, secrets.
+	Differs []string `json:"differs,omitempty" maxItems:"1000"`
+	// How many more differ.
+	More int `json:"more,omitempty"`
+	// Of an audit: what came out otherwise than the last time.
+	Unlike string `json:"unlike,omitempty" maxLength:"1000"`
 }
 
 // TestReport is what a step's test reports came to.

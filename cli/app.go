@@ -47,7 +47,7 @@ func App() *cli.Command {
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), showCommand(), sinceCommand(), watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
-			cachesCommand(),
+			cachesCommand(), whyCommand(),
 			ledgerCommand(), releaseCommand(), identityCommand(), signaturesCommand(), packageCommand(), signCommand(),
 			inspectCommand(),
 			packagesCommand(), verifyCommand(), statementKeyCommand(),

@@ -87,7 +87,7 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 			s.Line("%s", s.In(terminal.Faint, "More: --after "+page.Next))
 		}
 		s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("%s of %s take %s: each piece is stored once.",
-			plural(int(page.Copies), "copy"), quantity.Bytes(page.Size), quantity.Bytes(page.Takes))))
+			copies(page.Copies), quantity.Bytes(page.Size), quantity.Bytes(page.Takes))))
 	}
 	if len(page.Names) == 0 {
 		return
@@ -165,4 +165,11 @@ func showUses(s *terminal.Screen, list []jobUse) {
 			s.Line("  %s", s.In(terminal.Faint, strings.TrimSpace(u.Note)))
 		}
 	}
+}
+
+func copies(n int64) string {
+	if n == 1 {
+		return "1 copy"
+	}
+	return fmt.Sprintf("%d copies", n)
 }

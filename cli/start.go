@@ -27,6 +27,8 @@ func startCommand() *cli.Command {
 			"are not given.\n\n" +
 			terminal.Example("piston start tidewick trunk work/new-chart", "piston start tidewick testers --input channel=beta"),
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "input", Usage: "an input as NAME=VALUE; may be repeated"},
+			&cli.BoolFlag{Name: "fresh", Usage: "restore no cache and reuse no step"},
+			&cli.BoolFlag{Name: "audit", Usage: "run steps that could be reused, and compare what they make, byte by byte"},
 			terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			given, err := pairs("--input", c.StringSlice("input"))
@@ -38,7 +40,8 @@ func startCommand() *cli.Command {
 					return err
 				}
 			}
-			r, err := cl.StartRun(ctx, args[0], api.StartRun{Pipeline: args[1], Ref: args[2], Inputs: given})
+			r, err := cl.StartRun(ctx, args[0], api.StartRun{Pipeline: args[1], Ref: args[2], Inputs: given,
+				Fresh: c.Bool("fresh"), Audit: c.Bool("audit")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, r, err)
 			}

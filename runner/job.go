@@ -191,7 +191,11 @@ func (j *job) steps(ctx context.Context) (failed error) {
 				At: time.Now().UnixMilli()})
 			continue
 		}
-		if err := carrying.Run(ctx, i); err != nil && failed == nil && !(s.Advisory && ctx.Err() == nil) {
+		carry := carrying.Run
+		if len(s.Inputs) > 0 {
+			carry = func(ctx context.Context, i int) error { return j.orReuse(ctx, carrying, i) }
+		}
+		if err := carry(ctx, i); err != nil && failed == nil && !(s.Advisory && ctx.Err() == nil) {
 			failed = err
 		}
 	}

@@ -33,6 +33,9 @@ func (j *job) find(ctx context.Context, c *cacheState) error {
 			return err
 		}
 		c.found, c.use.Here = found, true
+		if c.wanted.Step && !found.Exact {
+			return nil // it is only compared with
+		}
 		if c.tree = j.here(found.Tree); c.tree != nil {
 			return nil
 		}

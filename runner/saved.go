@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/chunk"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/tree"
+	"gentlepiston.example/piston/runner/process"
 	"gentlepiston.example/piston/runner/tier"
 	"gentlepiston.example/piston/runner/trees"
 	"gentlepiston.example/piston/runner/workspace"
@@ -257,22 +258,29 @@ func (j *job) keepOneHere(ctx context.Context, s *saving) error {
 // move moves what is at some paths of the workspace, if anything is, to the same paths below a folder.
 func (j *job) move(roots []string, into string) error {
 	for _, root := range roots {
-		if _, err := j.files.Lstat(root); err != nil {
+		if err := j.files.LeadTo(path.Dir(root)); err != nil {
+			return err // a link in the way leads elsewhere
+		}
+	}
+	return moveTo(into, j.files.Source(), roots, j.files.Account())
+}
+
+// moveTo moves what is at some paths below a folder, if anything is, to the same paths below another, as an account's.
+func moveTo(into, from string, roots []string, as *process.Account) error {
+	for _, root := range roots {
+		at, to := filepath.Join(from, root), filepath.Join(into, root)
+		if _, err := os.Lstat(at); err != nil {
 			continue
 		}
-		to := filepath.Join(into, root)
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
 		}
 		for dir := path.Dir(root); dir != "."; dir = path.Dir(dir) {
-			if err := j.files.Account().Take(filepath.Join(into, dir)); err != nil {
+			if err := as.Take(filepath.Join(into, dir)); err != nil {
 				return err
 			}
 		}
-		if err := j.files.LeadTo(path.Dir(root)); err != nil {
-			return err
-		}
-		if err := os.Rename(filepath.Join(j.files.Source(), root), to); err != nil {
+		if err := os.Rename(at, to); err != nil {
 			return err
 		}
 	}

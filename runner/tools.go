@@ -2,6 +2,8 @@ package runner
 
 import (
 	"context"
+	"crypto/sha256"
+	"fmt"
 	"maps"
 	"os"
 	"os/exec"
@@ -111,6 +113,27 @@ func (b *toolbox) tell(claim *api.ClaimRequest) {
 	defer b.mu.Unlock()
 	claim.Tools, claim.Lacks = maps.Clone(b.tools), slices.Sorted(maps.Keys(b.lacks))
 }
+
+// versions are those that are known.
+func (b *toolbox) versions() map[string]string {
+	if b == nil {
+		return nil
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return maps.Clone(b.tools)
+}
+
+// installed stands for what is installed on this machine: Debian's list of packages, else the system's release; "" where
+// nobody can tell.
+var installed = sync.OnceValue(func() string {
+	for _, file := range []string{"/var/lib/dpkg/status", "/etc/os-release"} {
+		if text, err := os.ReadFile(file); err == nil {
+			return fmt.Sprintf("%x", sha256.Sum256(text))
+		}
+	}
+	return ""
+})
 
 // lookFor looks for tools that jobs ask for.
 func (b *toolbox) lookFor(ctx context.Context, isolation sandbox.Isolation, names []string) {

@@ -36,7 +36,7 @@ func NewTrial(life context.Context, c Config) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{Config: c, identity: identity, place: c.Home}
+	r := &Runner{Config: c, identity: identity, place: c.Home, tools: newToolbox(c.Tools, c.Probes)}
 	if r.Network == "" {
 		r.Network = sandbox.NetworkAny
 	}

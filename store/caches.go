@@ -48,8 +48,8 @@ type CacheWanted struct {
 // NearestCache finds the copy that fits, else the nearest.
 func (q Q) NearestCache(ctx context.Context, w CacheWanted) (c Cache, err error) {
 	err = q.get(ctx, &c, `SELECT `+columnsOf[Cache]("c")+` FROM caches c
-		WHERE project_id = $1 AND guard = $2 AND shape = $3 AND (proposal = '' AND NOT (gated AND $4)
-			OR proposal = $5 AND $5 <> '') AND (key = $6 OR line = ANY($7))
+		WHERE project_id = $1 AND guard = $2 AND (proposal = '' AND NOT (gated AND $4) OR proposal = $5 AND $5 <> '')
+			AND (key = $6 OR shape = $3 AND line = ANY($7))
 		ORDER BY key = $6 DESC, array_position($7, line), created_at DESC LIMIT 1`,
 		w.ProjectID, w.Guard, w.Shape, w.Outside, w.Proposal, w.Key, w.Lines)
 	return c, err

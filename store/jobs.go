@@ -131,6 +131,17 @@ type Step struct {
 	Excerpt   JSON[[]logline.Line] `db:"excerpt"`
 	Tests     JSON[*TestReport]    `db:"tests"`
 	Note      string               `db:"note"`
+	Reuse     JSON[*Reuse]         `db:"reuse"`
+}
+
+// Reuse tells why a step was reused, or was not.
+type Reuse struct {
+	Imprint string           `json:"imprint"`
+	Run     record.RunNumber `json:"run,omitempty"`
+	TookMs  int64            `json:"took_ms,omitempty"`
+	Differs []string         `json:"differs,omitempty"`
+	More    int              `json:"more,omitempty"`
+	Unlike  string           `json:"unlike,omitempty"`
 }
 
 // TestReport is what a step's test reports came to.
@@ -158,10 +169,10 @@ func (q Q) SetStep(ctx context.Context, s Step, at time.Time) error {
 			WHERE attempt_id = $1 AND position = $2 AND state = 'queued'`, s.AttemptID, s.Position, at, s.FirstLine)
 	}
 	return q.do(ctx, nil, `UPDATE steps SET state = $3, reason = $4, exit_code = $5, finished_at = $6, first_line = $7,
-		last_line = $8, excerpt = $9, tests = $10, note = $11
+		last_line = $8, excerpt = $9, tests = $10, note = $11, reuse = $12
 		WHERE attempt_id = $1 AND position = $2 AND state IN ('queued', 'running')`, s.AttemptID, s.Position,
 		string(s.State), s.Reason, s.ExitCode, at, s.FirstLine, s.LastLine, asJSON(s.Excerpt.V), asJSON(s.Tests.V),
-		s.Note)
+		s.Note, asJSON(s.Reuse.V))
 }
 
 // EndSteps gives the steps of an attempt that are not over a final state.

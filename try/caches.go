@@ -58,7 +58,7 @@ func (d *desk) FindCache(_ context.Context, _ record.AttemptID, in api.CacheWant
 	if err != nil {
 		return api.CacheFound{}, err
 	}
-	list = slices.DeleteFunc(list, func(s saved) bool { return s.Shape != in.Shape || in.Exact && s.Key != in.Key })
+	list = slices.DeleteFunc(list, func(s saved) bool { return s.Key != in.Key && (in.Exact || s.Shape != in.Shape) })
 	if len(list) == 0 {
 		return api.CacheFound{}, fmt.Errorf("no saved copy: %w", client.ErrNotFound)
 	}

@@ -65,7 +65,7 @@ func jobOf(j plan.Job, told *told, now time.Time) api.Job {
 				step.Started, step.Finished = &began, &ended
 				times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: began, Ended: ended})
 			}
-			step.Note = r.Note
+			step.Note, step.Reuse = r.Note, r.Reuse
 			out.Tests = out.Tests.With(r.Tests)
 		}
 		out.Steps = append(out.Steps, step)

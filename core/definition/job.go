@@ -323,6 +323,19 @@ type Step struct {
 	//	test_reports = ["out/tests/*.xml"]
 	//	tests_optional = true
 	TestsOptional bool `toml:"tests_optional" json:"tests_optional,omitempty"`
+	// All that the step reads: globs of files of the workspace, and variables of the service, each as $NAME. The step
+	// sees these files and its tools, and nothing else; it has no network, and a home of its own that is empty. When it
+	// has passed before with the same script, files, environment, tools, secrets and platform, it is not run again: its
+	// outputs and its log are put back.
+	//
+	//	inputs = ["core/**", "Makefile", "$PISTON_VERSION_NAME"]
+	//	outputs = ["out/core/**"]
+	Inputs []string `toml:"inputs" json:"inputs,omitempty"`
+	// Globs of the files that a step with inputs makes. What else it writes is gone when it ends.
+	//
+	//	inputs = ["core/**"]
+	//	outputs = ["out/core/**"]
+	Outputs []string `toml:"outputs" json:"outputs,omitempty"`
 
 	File    string `toml:"-" json:"file,omitempty"` // where it is written, when that is a part
 	Line    int    `toml:"-" json:"line"`

@@ -94,6 +94,12 @@ type Schedule struct {
 	//
 	//	branch = "main"
 	Branch string `toml:"branch" json:"branch,omitempty"`
+	// Set to true for a run that looks whether steps with inputs are reproducible: each is run although it could be
+	// reused, and what it makes is compared, byte by byte, with what it made before.
+	//
+	//	cron = "30 3 * * *"
+	//	audit = true
+	Audit bool `toml:"audit" json:"audit,omitempty"`
 }
 
 // Times gives the schedule's times; Parse has checked it before.

@@ -291,6 +291,39 @@ func (v *validator) step(s *Step, at []string) {
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
 	}
+	v.reuse(s, in)
+}
+
+var variableForm = regexp.MustCompile(`^\$[A-Za-z_][A-Za-z0-9_]*$`)
+
+// reuse looks at what a step says it reads and makes.
+func (v *validator) reuse(s *Step, in func(...string) []string) {
+	if len(s.Inputs) == 0 {
+		if len(s.Outputs) > 0 {
+			v.add("missing-key", "the step has outputs and no inputs, so nobody can tell when they would be the same",
+				`Add inputs = ["core/**"], all that the step reads.`, in("outputs")...)
+		}
+		return
+	}
+	if s.Script == "" && s.Part == "" {
+		v.add("bad-value", "only a script can be reused", "Remove inputs and outputs.", in("inputs")...)
+	}
+	if s.Network != "" && s.Network != "none" {
+		v.add("bad-value", "a step with inputs has no network: what that gives nobody can compare",
+			"Fetch in a step before it, or remove inputs.", in("network")...)
+	}
+	for i, glob := range s.Inputs {
+		switch {
+		case !strings.HasPrefix(glob, "$"):
+			v.glob(glob, in("inputs", strconv.Itoa(i))...)
+		case !strings.HasPrefix(glob, "${") && !variableForm.MatchString(glob):
+			v.add("bad-value", fmt.Sprintf("%q is no variable", glob), `Write it as "$PISTON_VERSION_NAME".`,
+				in("inputs", strconv.Itoa(i))...)
+		}
+	}
+	for i, glob := range s.Outputs {
+		v.glob(glob, in("outputs", strconv.Itoa(i))...)
+	}
 }
 
 // secretsOnce refuses secrets that would be the same variable, and files at the same path.

@@ -56,6 +56,12 @@ func (s *Step) eachReference(visit func(text *string, at ...string)) {
 	for i := range s.TestReports {
 		visit(&s.TestReports[i], "test_reports", strconv.Itoa(i))
 	}
+	for i := range s.Inputs {
+		visit(&s.Inputs[i], "inputs", strconv.Itoa(i))
+	}
+	for i := range s.Outputs {
+		visit(&s.Outputs[i], "outputs", strconv.Itoa(i))
+	}
 	if a, key := s.Action(); a != nil {
 		for _, paths := range []map[string]*string{a.Paths(), a.Writes()} {
 			for _, name := range sortedKeys(paths) {

@@ -26,7 +26,24 @@ type Job struct {
 	Box     *sandbox.Box
 	Secrets api.SealedSecrets
 	Limits  definition.Numbers
+	Sealed  *Sealed // of the step at work, when it says what it reads; else nil
 }
+
+// Sealed is what there is about a step that sees its inputs and nothing else.
+type Sealed struct {
+	Fails  error // why it cannot be carried out; nil when it can
+	View   *workspace.View
+	Lines  []string                          // what it has printed
+	Long   bool                              // that is too much to be kept
+	Tests  *api.TestReport                   // what its reports say
+	Why    *api.Reuse                        // why it was not reused
+	Passed func(ctx context.Context)         // called when it has passed
+	Env    func(map[string]string)           // takes from its environment what it may not see
+	Reads  func(lines []logline.Line) string // what it has looked for in vain that is there; "" nothing
+}
+
+// mostPrinted bounds what a step prints that can be reused, in bytes.
+const mostPrinted = 4 << 20
 
 // Outcome is what came of a step.
 type Outcome struct {
@@ -62,6 +79,21 @@ func (j *Job) executorOf(step *definition.Step) executor {
 	return script{j}
 }
 
+// Reused reports a step that need not run: its log is what it was, and so are its tests.
+func (j *Job) Reused(i int, lines []string, tests *api.TestReport, why *api.Reuse, reason string) {
+	first := j.Attempt.Last() + 1
+	j.Attempt.Report(i, api.StepReport{State: state.Running, At: time.Now().UnixMilli(), FirstLine: first})
+	for _, line := range lines {
+		j.Attempt.Add(i, j.Attempt.Hide(line))
+	}
+	r := api.StepReport{State: state.Reused, Reason: reason, FirstLine: first, LastLine: j.Attempt.Last(), Tests: tests,
+		Reuse: why, At: time.Now().UnixMilli()}
+	if r.LastLine < first {
+		r.FirstLine, r.LastLine = 0, 0
+	}
+	j.Attempt.Report(i, r)
+}
+
 // Run carries out a step and reports it; the error is why the job ends here, unless the step is only advisory.
 func (j *Job) Run(ctx context.Context, i int) error {
 	step := j.Attempt.Work.Job.Step[i]
@@ -69,6 +101,12 @@ func (j *Job) Run(ctx context.Context, i int) error {
 	j.Attempt.Report(i, api.StepReport{State: state.Running, At: time.Now().UnixMilli(), FirstLine: first})
 	out := j.within(ctx, i, step)
 	r := api.StepReport{State: state.Passed, ExitCode: out.ExitCode, FirstLine: first, Tests: out.Tests, Note: out.Note}
+	if j.Sealed != nil {
+		if j.Sealed.Tests = out.Tests; out.Err == nil && j.Sealed.Passed != nil {
+			j.Sealed.Passed(ctx)
+		}
+		r.Reuse = j.Sealed.Why
+	}
 	if out.Err != nil {
 		r.State, r.Excerpt = state.Failed, out.Excerpt
 		if r.Reason = out.Reason; r.Reason == "" {
@@ -99,11 +137,14 @@ func (j *Job) within(ctx context.Context, i int, step *definition.Step) Outcome 
 	if ctx.Err() != nil {
 		return Outcome{Err: context.Cause(ctx)}
 	}
+	if j.Sealed != nil && j.Sealed.Fails != nil {
+		return Outcome{Err: j.Sealed.Fails}
+	}
 	return j.executorOf(step).execute(ctx, i, step)
 }
 
-// dirOf is the folder a step works in: its own, else the job's.
-func (j *Job) dirOf(step *definition.Step) string {
+// DirOf is the folder a step works in: its own, else the job's.
+func (j *Job) DirOf(step *definition.Step) string {
 	if step.Dir != "" {
 		return path.Clean(step.Dir)
 	}

@@ -18,7 +18,7 @@ import (
 type note struct{ *Job }
 
 func (n note) execute(_ context.Context, i int, step *definition.Step) Outcome {
-	text := definition.Fill(step.Note.Text, n.environment(step))
+	text := definition.Fill(step.Note.Text, n.Environment(step))
 	if file := step.Note.File; file != "" {
 		more, err := n.readNote(path.Clean(file))
 		if err != nil {

@@ -22,7 +22,7 @@ import (
 type raise struct{ *Job }
 
 func (r raise) execute(ctx context.Context, i int, step *definition.Step) Outcome {
-	env := r.environment(step)
+	env := r.Environment(step)
 	fill := func(text string) string { return strings.TrimSpace(definition.Fill(text, env)) }
 	wish := version.Wish{By: fill(step.Raise.By), Pre: fill(step.Raise.Pre), To: fill(step.Raise.To)}
 	if wrong := wish.Complaint(); wrong != "" {

@@ -37,9 +37,15 @@ func (s script) execute(ctx context.Context, i int, step *definition.Step) (out 
 	if err == nil && code != 0 {
 		err = s.limitMet(before, &matters)
 	}
+	if s.Sealed != nil {
+		harvestErr := s.Sealed.View.Harvest(ctx)
+		if err == nil && code == 0 {
+			err = harvestErr
+		}
+	}
 	if len(step.TestReports) > 0 {
 		var none string
-		out.Tests, none = s.Files.TestReports(step.TestReports, s.dirOf(step),
+		out.Tests, none = s.Files.TestReports(step.TestReports, s.DirOf(step),
 			func(format string, args ...any) { s.Attempt.Say(i, format, args...) })
 		if none != "" && err == nil && code == 0 && !step.TestsOptional {
 			err = attempt.Ending{State: state.Failed,
@@ -52,6 +58,12 @@ func (s script) execute(ctx context.Context, i int, step *definition.Step) (out 
 		network, _ := s.network(step) // it was asked before the step began
 		if cause := s.Attempt.Hide(matters.Cause(diagnose.Failed{Code: code, Network: network})); cause != "" {
 			err, out.Reason = fmt.Errorf("%w: %s", err, cause), out.Reason+": "+cause
+		}
+		if s.Sealed != nil {
+			if read := s.Sealed.Reads(matters.Lines()); read != "" {
+				read = fmt.Sprintf("the step read %s, which is not among its inputs", read)
+				err, out.Reason = errors.New(read), read
+			}
 		}
 	}
 	out.Err, out.Excerpt = err, matters.Lines()
@@ -72,13 +84,16 @@ func (s script) limitMet(before sandbox.Counts, matters *diagnose.Collector) err
 
 // network decides which network a step is given.
 func (j *Job) network(step *definition.Step) (string, error) {
+	if len(step.Inputs) > 0 {
+		return "none", nil
+	}
 	return j.Box.NetworkFor(step.Network, j.Attempt.Work.HostNetwork)
 }
 
 // run runs the script; code is -1 when it has none.
 func (s script) run(ctx context.Context, i int, step *definition.Step, matters *diagnose.Collector) (code int,
 	err error) {
-	if dir := s.dirOf(step); dir != "." {
+	if dir := s.DirOf(step); dir != "." && s.Sealed == nil {
 		if info, err := s.Files.Stat(dir); err != nil || !info.IsDir() {
 			return -1, fmt.Errorf("the step's folder %q is not in the workspace; is it made by an earlier step, or misspelt?",
 				dir)
@@ -94,9 +109,16 @@ func (s script) run(ctx context.Context, i int, step *definition.Step, matters *
 
 // read hides secrets in a step's output, cuts lines, and logs them.
 func (s script) read(i int, output io.Reader, matters *diagnose.Collector) {
+	printed := 0
 	lines := logline.NewSplitter(func(text string) {
 		if l := s.Attempt.Add(i, text); l.N > 0 {
 			matters.Add(l)
+		}
+		if s.Sealed != nil {
+			printed += len(text) + 1
+			if s.Sealed.Long = printed > mostPrinted; !s.Sealed.Long {
+				s.Sealed.Lines = append(s.Sealed.Lines, text)
+			}
 		}
 	})
 	hiding := s.Files.Hiding
@@ -133,7 +155,11 @@ func (j *Job) Prepare(i int, step *definition.Step, text string) (*sandbox.Spec,
 	if shell == "" {
 		shell = work.Job.Shell
 	}
-	spec := &sandbox.Spec{Dir: j.dirOf(step), Command: interpreters[shell], Env: j.environment(step)}
+	spec := &sandbox.Spec{Dir: j.DirOf(step), Command: interpreters[shell], Env: j.Environment(step)}
+	if j.Sealed != nil {
+		spec.View = j.Sealed.View.Part
+		j.Sealed.Env(spec.Env)
+	}
 	var err error
 	if spec.Network, err = j.network(step); err != nil {
 		return nil, err
@@ -147,8 +173,8 @@ func (j *Job) Prepare(i int, step *definition.Step, text string) (*sandbox.Spec,
 	return spec, nil
 }
 
-// environment is what a step finds as variables, but for its secrets.
-func (j *Job) environment(step *definition.Step) map[string]string {
+// Environment is what a step finds as variables, but for its secrets.
+func (j *Job) Environment(step *definition.Step) map[string]string {
 	env := map[string]string{
 		"CI": "true", "LANG": "C.UTF-8", "TERM": "dumb", "PATH": sandbox.StepPath(j.Box.Isolation),
 		"HOME": j.Box.Inside("home"), "TMPDIR": j.Box.Inside("tmp"), "PISTON_WORKSPACE": j.Box.Inside("src"),
@@ -186,8 +212,14 @@ func (j *Job) placeSecrets(i int, spec *sandbox.Spec, step *definition.Step) err
 			return errNoSecret(name)
 		}
 		at := step.SecretFiles[name]
-		undo, err := j.Files.Place(path.Clean(at), value)
-		spec.Undo(undo)
+		var err error
+		if j.Sealed != nil {
+			err = j.Sealed.View.Place(path.Clean(at), value)
+		} else {
+			var undo func() error
+			undo, err = j.Files.Place(path.Clean(at), value)
+			spec.Undo(undo)
+		}
 		if err != nil {
 			return fmt.Errorf("placing the secret %s at %s: %w", name, at, err)
 		}

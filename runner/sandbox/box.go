@@ -76,7 +76,8 @@ type Spec struct {
 	Secrets  string   // folder of secret files on the host, where they must be there; or ""
 	Network  string   // outside, host or none
 	Env      map[string]string
-	Terminal bool // it has the terminal
+	Terminal bool                     // it has the terminal
+	View     func(part string) string // where sources, home and temporary files of its own are; nil: those of the job
 
 	stdin *os.File
 	files []secretFile
@@ -96,6 +97,14 @@ func (s *Spec) command() ([]string, error) {
 	}
 	own, err := os.Executable()
 	return append([]string{own}, s.Own...), err
+}
+
+// source is where it finds the sources, without a sandbox.
+func (s *Spec) source(build string) string {
+	if s.View != nil {
+		return s.View("src")
+	}
+	return filepath.Join(build, "src")
 }
 
 // Undo has something done when the step has ended.

@@ -131,7 +131,7 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 		}
 		argv := b.entering(command)
 		cmd := exec.Command(argv[0], argv[1:]...)
-		cmd.Dir, cmd.Env = filepath.Join(b.build, "src", s.Dir), environ(s.Env)
+		cmd.Dir, cmd.Env = filepath.Join(s.source(b.build), s.Dir), environ(s.Env)
 		process.OwnGroup(cmd)
 		return cmd, nil
 	}
@@ -151,6 +151,11 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 	args = append(args, "--clearenv")
 	for k, v := range s.Env {
 		args = append(args, "--setenv", k, v)
+	}
+	if s.View != nil {
+		for _, part := range []string{"src", "home", "tmp"} {
+			args = append(args, "--bind", s.View(part), filepath.Join(sandboxTop, part))
+		}
 	}
 	if s.Network == "none" {
 		args = append(args, "--unshare-net")

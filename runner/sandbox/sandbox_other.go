@@ -42,7 +42,7 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 	}
 	argv := b.entering(command)
 	cmd := exec.Command(argv[0], argv[1:]...)
-	cmd.Dir = filepath.Join(b.build, "src", s.Dir)
+	cmd.Dir = filepath.Join(s.source(b.build), s.Dir)
 	for k, v := range s.Env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}

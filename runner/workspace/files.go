@@ -37,6 +37,37 @@ func (w *Workspace) InOtherLetters(globs []string) (found string) {
 	return found
 }
 
+// Named finds the file of the workspace that a program means by a name: from the top, from a folder, or the only one of
+// that name, among so many; "" when there is none.
+func (w *Workspace) Named(name, dir string, among int) (found string) {
+	name = path.Clean(name)
+	if !fs.ValidPath(name) || !strings.Contains(name, ".") {
+		return "" // any word could be one
+	}
+	for _, at := range []string{path.Join(dir, name), name} {
+		if info, err := w.root.Lstat(at); err == nil && !info.IsDir() {
+			return at
+		}
+	}
+	n, several := 0, false
+	_ = fs.WalkDir(w.root.FS(), ".", func(at string, d fs.DirEntry, err error) error {
+		if n++; n > among || at == ".git" {
+			return fs.SkipDir
+		}
+		if err == nil && !d.IsDir() && strings.HasSuffix("/"+at, "/"+name) {
+			several, found = found != "", at
+		}
+		if several {
+			return fs.SkipAll
+		}
+		return nil
+	})
+	if several {
+		return ""
+	}
+	return found
+}
+
 // Digest is the SHA-256 of a file, in hexadecimal.
 func (w *Workspace) Digest(ctx context.Context, name string) (string, error) {
 	f, err := w.root.Open(name)

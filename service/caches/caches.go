@@ -103,6 +103,9 @@ func (s *Caches) Find(ctx context.Context, attempt record.AttemptID, in api.Cach
 	var c store.Cache
 	err = s.Store.Tx(ctx, func(q store.Q) (err error) {
 		c, err = q.NearestCache(ctx, w)
+		if err == nil && in.Step && c.Key != in.Key {
+			return nil // it is only compared with
+		}
 		if err == nil && c.Gated && !run.Gated {
 			err = q.Gate(ctx, run.ID)
 		}

@@ -26,6 +26,7 @@ type cause struct {
 	run    record.RunNumber // number of the run whose end or repetition this is
 	depth  int              // how many runs led here, one starting the next
 	note   *definition.Finding
+	anew   string // store.Fresh, store.Audit, or ""
 }
 
 // MaxDepth bounds runs that start runs.
@@ -102,7 +103,7 @@ func (pl *planner) event(ctx context.Context, e plan.Event, why cause) error {
 			Branch: e.Branch, Tag: e.Tag,
 			Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author, StartedBy: why.person,
 			Queued: time.Now(),
-			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, CausedBy: why.run,
+			Target: e.Target, Proposal: e.Proposal, Outside: e.Outside, Schedule: e.Schedule, Anew: why.anew, CausedBy: why.run,
 			Depth: why.depth, Followed: followed[f.Name], PushID: pl.push}
 		run.Findings.V = slices.Concat(f.Findings, result.Findings, leaked)
 		starts, err := pl.consider(ctx, &run, f, e, snap, why)
@@ -170,6 +171,9 @@ func (pl *planner) consider(ctx context.Context, run *store.Run, f check.File, e
 			check.New(p, "bad-input", err.Error(), "Give it at the start.", definition.Place{Keys: []string{"input"}}))
 	}
 	run.Inputs.V, run.Facts.V.Input = texts, values
+	if s := p.Trigger.Schedule[e.Schedule]; s != nil && s.Audit {
+		run.Anew = store.Audit
+	}
 	if why.note != nil {
 		run.Findings.V = append(run.Findings.V, *why.note)
 	}

@@ -17,7 +17,17 @@ import (
 
 // StartRun starts a pipeline by hand at a branch, tag or commit.
 func (s *Intake) StartRun(ctx context.Context, project, person string, in api.StartRun) (api.Run, error) {
-	return s.startRun(ctx, project, in, cause{person: person, inputs: in.Inputs})
+	why := cause{person: person, inputs: in.Inputs}
+	switch {
+	case in.Fresh && in.Audit:
+		return api.Run{}, fmt.Errorf("fresh and audit together are %w: an audit compares with what fresh ignores",
+			ground.ErrInvalid)
+	case in.Fresh:
+		why.anew = store.Fresh
+	case in.Audit:
+		why.anew = store.Audit
+	}
+	return s.startRun(ctx, project, in, why)
 }
 
 func (s *Intake) startRun(ctx context.Context, project string, in api.StartRun, why cause) (api.Run, error) {

@@ -133,7 +133,8 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	for i, s := range p.steps[a.ID] {
 		out.Steps = append(out.Steps, api.Step{Name: s.Name, State: s.State, Reason: s.Reason, ExitCode: s.ExitCode,
 			Started: s.Started, Finished: s.Finished, FirstLine: s.FirstLine, LastLine: s.LastLine,
-			Advisory: i < len(d.Step) && d.Step[i].Advisory, Note: s.Note})
+			Advisory: i < len(d.Step) && d.Step[i].Advisory, Note: s.Note,
+			Reuse: (*api.Reuse)(s.Reuse.V)})
 		times.Steps = append(times.Steps, timing.Step{Name: s.Name, Started: value(s.Started), Ended: value(s.Finished)})
 		out.Tests = out.Tests.With((*api.TestReport)(s.Tests.V))
 	}

@@ -367,10 +367,17 @@ func (s *Secrets) DropSecret(ctx context.Context, project, name string) error {
 	})
 }
 
+// Given is what a runner is given of the secrets of a job.
+type Given struct {
+	Sealed    []byte            // to the runner
+	Kinds     map[string]string // by name
+	Revisions map[string]int    // which values they are
+}
+
 // SecretsFor seals the values the job's steps list to the runner that claimed it, and no others. What the run may
 // not have, now, is left out, whatever was so when it was planned.
-func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (sealed []byte,
-	kinds map[string]string, err error) {
+func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (given Given,
+	err error) {
 	wanted := map[string]bool{}
 	for _, asker := range job.Definition.V.Askers() {
 		if asker != nil && asker.Skip != "" {
@@ -381,15 +388,15 @@ func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, 
 		}
 	}
 	if len(wanted) == 0 || run.Outside {
-		return nil, nil, nil // never a secret for a proposal from outside, whatever its pipeline asks for
+		return given, nil // never a secret for a proposal from outside, whatever its pipeline asks for
 	}
 	list, err := s.Store.Secrets(ctx, run.ProjectID, store.Page{})
 	if err != nil {
-		return nil, nil, err
+		return given, err
 	}
-	values, revisions := api.SealedSecrets{}, map[string]int{}
+	values := api.SealedSecrets{}
 	var ids []record.SecretID
-	kinds = map[string]string{}
+	given.Kinds, given.Revisions = map[string]string{}, map[string]int{}
 	for _, secret := range list {
 		if !wanted[secret.Name] || secret.Scope().Refuses(run.Pipeline, run.Branch, run.Tag) != "" ||
 			secret.Expires != nil && secret.Expires.Before(time.Now()) {
@@ -397,26 +404,26 @@ func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, 
 		}
 		plain, err := s.vault.Open(secret.Ciphertext)
 		if err != nil {
-			return nil, nil, err
+			return given, err
 		}
-		values[secret.Name], kinds[secret.Name], revisions[secret.Name] = plain, secret.Kind, secret.Number
+		values[secret.Name], given.Kinds[secret.Name], given.Revisions[secret.Name] = plain, secret.Kind, secret.Number
 		ids = append(ids, secret.ID)
 	}
 	err = s.Tx(ctx, func(q ground.Q) error {
-		if err := q.NoteSecrets(ctx, run.ID, revisions); err != nil {
+		if err := q.NoteSecrets(ctx, run.ID, given.Revisions); err != nil {
 			return err
 		}
 		return q.NoteSecretUse(ctx, run.ID, ids)
 	})
 	if err != nil {
-		return nil, nil, err
+		return given, err
 	}
 	text, err := json.Marshal(values)
 	if err != nil {
-		return nil, nil, err
+		return given, err
 	}
-	sealed, err = vault.SealTo(to, text)
-	return sealed, kinds, err
+	given.Sealed, err = vault.SealTo(to, text)
+	return given, err
 }
 
 // Own opens a secret's value for the service's own use in a run, such as to push for it. It goes to no runner.

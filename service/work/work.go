@@ -89,7 +89,7 @@ func (s *Work) pack(ctx context.Context, attempt store.Attempt, recipient age.Re
 		Pipeline: run.Pipeline,
 		Job:      job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run),
 		LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
-		HostNetwork: project.HostNet && !run.Outside}
+		HostNetwork: project.HostNet && !run.Outside, Fresh: run.Anew == store.Fresh, Audit: run.Anew == store.Audit}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
@@ -104,7 +104,8 @@ func (s *Work) pack(ctx context.Context, attempt store.Attempt, recipient age.Re
 	if w.Raised, err = s.raisedBefore(ctx, run, job); err != nil {
 		return nil, err
 	}
-	w.Secrets, w.SecretKinds, err = s.secrets.SecretsFor(ctx, run, job, recipient)
+	given, err := s.secrets.SecretsFor(ctx, run, job, recipient)
+	w.Secrets, w.SecretKinds, w.SecretRevisions = given.Sealed, given.Kinds, given.Revisions
 	return w, err
 }
 
@@ -239,7 +240,7 @@ func noteCaches(ctx context.Context, q ground.Q, attempt record.AttemptID, uses 
 func stepOf(attempt record.AttemptID, r api.StepReport) store.Step {
 	s := store.Step{AttemptID: attempt, Position: r.Step, State: r.State, Reason: r.Reason, ExitCode: r.ExitCode,
 		FirstLine: r.FirstLine, LastLine: r.LastLine, Note: r.Note}
-	s.Excerpt.V, s.Tests.V = r.Excerpt, (*store.TestReport)(r.Tests)
+	s.Excerpt.V, s.Tests.V, s.Reuse.V = r.Excerpt, (*store.TestReport)(r.Tests), (*store.Reuse)(r.Reuse)
 	return s
 }
 

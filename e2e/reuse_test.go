@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/state"
+)
+
+const reused = `
+[trigger.push]
+[[job.main.step]]
+name = "library"
+script = '''
+echo "built with $MODE"
+mkdir -p out; cat src/*.c > out/library; ln -s library out/link; date +%N > out/when
+echo '<testsuite><testcase name="t" classname="c"/></testsuite>' > out/tests.xml
+test ! -e README
+'''
+inputs = ["src/*.c"]
+outputs = ["out/**"]
+test_reports = ["out/*.xml"]
+env = { MODE = "fast" }
+[[job.main.step]]
+name = "package"
+script = "cat out/library out/when; readlink out/link; cat README"
+`
+
+func TestAStepIsReusedWhenNothingItReadsHasChanged(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "reuse", map[string]string{"README": "first", "src/a.c": "tide", "src/b.c": "ebb",
+		"piston/trunk.toml": reused})
+	r.push()
+	d := r.passes(1)
+	assert.Equal(t, state.Passed, d.Jobs[0].Steps[0].State)
+	assert.Equal(t, 1, d.Jobs[0].Tests.Passed)
+	first := r.logText(1, "main")
+
+	r.commit("Change what it does not read", map[string]string{"README": "second"})
+	r.push()
+	d = r.passes(2)
+	step := d.Jobs[0].Steps[0]
+	assert.Equal(t, state.Reused, step.State, r.logText(2, "main"))
+	require.NotNil(t, step.Reuse)
+	assert.EqualValues(t, 1, step.Reuse.Run)
+	assert.Positive(t, step.Reuse.TookMs)
+	assert.Equal(t, 1, d.Jobs[0].Tests.Passed, "its test reports count")
+	log := r.logText(2, "main")
+	assert.Contains(t, log, "built with fast", "its log is put back")
+	assert.Contains(t, log, "tideebb")
+	assert.Contains(t, log, "second")
+	assert.Equal(t, when(first), when(log), "the outputs are those of then")
+
+	r.commit("Change what it reads", map[string]string{"src/b.c": "flood"})
+	r.push()
+	d = r.passes(3)
+	step = d.Jobs[0].Steps[0]
+	assert.Equal(t, state.Passed, step.State)
+	assert.Equal(t, []string{"src/b.c"}, step.Reuse.Differs)
+	assert.Contains(t, r.logText(3, "main"), "tideflood")
+	out, code := s.piston(t, "", "why", "reuse", "3", "main", "library")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "src/b.c")
+
+	r.commit("Go back", map[string]string{"src/b.c": "ebb", "piston/other.toml": reused})
+	r.push()
+	require.Eventually(t, func() bool { return r.count() == 5 }, 20*time.Second, 50*time.Millisecond)
+	for n := record.RunNumber(4); n <= 5; n++ {
+		assert.Equal(t, state.Reused, r.passes(n).Jobs[0].Steps[0].State, "whatever the pipeline")
+	}
+	fresh, err := s.cl.StartRun(t.Context(), "reuse", api.StartRun{Pipeline: "trunk", Fresh: true})
+	require.NoError(t, err)
+	d = r.passes(fresh.Number)
+	assert.Equal(t, state.Passed, d.Jobs[0].Steps[0].State, "fresh ignores all of it")
+	audit, err := s.cl.StartRun(t.Context(), "reuse", api.StartRun{Pipeline: "trunk", Audit: true})
+	require.NoError(t, err)
+	d = r.passes(audit.Number)
+	assert.Equal(t, state.Passed, d.Jobs[0].Steps[0].State)
+	assert.Contains(t, d.Jobs[0].Steps[0].Reuse.Unlike, "out/when differs from its byte 0 on")
+}
+
+var digits = regexp.MustCompile(`\d{9}`)
+
+// when finds the line of nanoseconds.
+func when(log string) string { return digits.FindString(log) }
+
+func TestAStepSeesItsInputsAndNothingElse(t *testing.T) {
+	s := theServer(t)
+	for name, c := range map[string]struct{ script, says string }{
+		"forgets": {"cat src/a.c core/x.h", "the step read core/x.h, which is not among its inputs"},
+		"writes":  {"echo more >> src/a.c", "the step writes into src/a.c, which is among its inputs"},
+		"removes": {"rm src/a.c", "the step removes src/a.c, which is among its inputs"},
+		"network": {"test ! -e /sys/class/net/tap0; grep -c : /proc/net/dev | grep -qx 1; exit 7", "exit code 7"},
+		"home":    {"test -z \"$(ls -A $HOME)\" && test -z \"$PISTON_COMMIT$PISTON_RUN\" && exit 9", "exit code 9"},
+	} {
+		r := s.project(t, "sees-"+name, map[string]string{"src/a.c": "tide", "core/x.h": "x", "piston/trunk.toml": `
+[trigger.push]
+[[job.main.step]]
+name = "before"
+script = "echo x > $HOME/left"
+[[job.main.step]]
+name = "sealed"
+script = '''` + c.script + `'''
+inputs = ["src/*"]
+outputs = ["out/*"]
+`})
+		r.push()
+		d := r.run(1, true)
+		assert.Equal(t, state.Failed, d.State, name)
+		assert.Contains(t, d.Jobs[0].Steps[1].Reason, c.says, name)
+	}
+}
