@@ -76,7 +76,7 @@ type Identity struct {
 	// The label of the token that the key is in; absent when it is kept here.
 	Token string    `json:"token,omitempty"`
 	Set   time.Time `json:"set"`
-	By   string    `json:"by"`
+	By    string    `json:"by"`
 	// When a copy of the key was taken away last, and by whom.
 	Exported   *time.Time        `json:"exported,omitempty"`
 	ExportedBy string            `json:"exported_by,omitempty"`

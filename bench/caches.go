@@ -28,7 +28,8 @@ type forest struct {
 var forests = []forest{{"generated", 7_000, 120 << 20}, {"generated", 60_000, 1500 << 20}, {"npm", 26_000, 0}}
 
 // installed are packages whose node_modules has about 26,000 files.
-var installed = []string{"@angular/cli@18.2.12", "@angular/compiler-cli@18.2.12", "@angular-devkit/build-angular@18.2.12",
+var installed = []string{"@angular/cli@18.2.12", "@angular/compiler-cli@18.2.12",
+	"@angular-devkit/build-angular@18.2.12",
 	"webpack@5.96.1"}
 
 // cachesYard is a service with a runner whose steps see this machine, so that they can take folders from it.
@@ -37,7 +38,6 @@ type cachesYard struct {
 	dir    string
 	runner *exec.Cmd
 	homes  int
-	runs   int
 }
 
 // cachesPart measures saving and restoring folders, each beside tar and zstd.
@@ -209,7 +209,8 @@ func (c *cachesYard) memory() (most int64) {
 
 // run has a job follow a word and do something, and gives what came of its cache.
 func (c *cachesYard) run(ctx context.Context, word, do string) (use api.CacheUse, err error) {
-	text := "[job.a.cache.tree]\npaths = [\"depot\"]\nfollows = [\"word\"]\n[[job.a.step]]\nscript = '''\n" + do + "\n'''\n"
+	text := "[job.a.cache.tree]\npaths = [\"depot\"]\nfollows = [\"word\"]\n" +
+		"[[job.a.step]]\nscript = '''\n" + do + "\n'''\n"
 	for name, content := range map[string]string{"piston/caches.toml": text, "word": word} {
 		if err := os.WriteFile(filepath.Join(c.repo, name), []byte(content), 0o644); err != nil {
 			return use, err
@@ -217,7 +218,8 @@ func (c *cachesYard) run(ctx context.Context, word, do string) (use api.CacheUse
 	}
 	for _, args := range [][]string{{"add", "-A"}, {"commit", "--quiet", "--allow-empty", "--message", "Follow " + word}} {
 		cmd := exec.CommandContext(ctx, "git", args...)
-		cmd.Dir, cmd.Env = c.repo, source.Environment(map[string]string{"user.name": "Bench", "user.email": "b@tidewick.example"})
+		cmd.Dir, cmd.Env = c.repo, source.Environment(map[string]string{"user.name": "Bench",
+			"user.email": "b@tidewick.example"})
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return use, fmt.Errorf("git %s: %w: %s", args[0], err, out)
 		}
@@ -271,7 +273,8 @@ func grow(dir string, f forest) error {
 	noise := rand.NewChaCha8([32]byte{7})
 	words := make([]string, 3000)
 	for i := range words {
-		words[i] = strings.Repeat(string(rune('a'+rng.IntN(26))), 1+rng.IntN(2)) + fmt.Sprintf("%x", rng.IntN(1<<(4+rng.IntN(16))))
+		words[i] = strings.Repeat(string(rune('a'+rng.IntN(26))), 1+rng.IntN(2)) +
+			fmt.Sprintf("%x", rng.IntN(1<<(4+rng.IntN(16))))
 	}
 	mean := float64(f.bytes) / float64(f.files)
 	for i := range f.files {
@@ -299,8 +302,8 @@ func grow(dir string, f forest) error {
 func install(ctx context.Context, dir string) error {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "npm", append([]string{"install", "--ignore-scripts", "--legacy-peer-deps", "--no-audit", "--no-fund",
-		"--loglevel=error", "--prefix", dir}, installed...)...)
+	cmd := exec.CommandContext(ctx, "npm", append([]string{"install", "--ignore-scripts", "--legacy-peer-deps",
+		"--no-audit", "--no-fund", "--loglevel=error", "--prefix", dir}, installed...)...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %.300s", err, out)
 	}

@@ -21,9 +21,9 @@ func cachesCommand() *cli.Command {
 		Name:      "caches",
 		Usage:     "tell what is kept of a project's caches, how often it was there, and what that has saved",
 		ArgsUsage: "PROJECT",
-		Description: "TAKES is what a copy takes beside what copies used later have in common with it: each piece is stored " +
-			"once.\nWhat a hit has saved is measured: what jobs took in the mean that had nothing, less what they took that had " +
-			"what fits.\n\n" +
+		Description: "TAKES is what a copy takes beside what copies used later have in common with it: each piece is " +
+			"stored once.\nWhat a hit has saved is measured: what jobs took in the mean that had nothing, less what they took " +
+			"that had what fits.\n\n" +
 			terminal.Example("piston caches tidewick", "piston caches tidewick --name stations --line main",
 				"piston caches why tidewick 41"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "only of this cache"},
@@ -100,7 +100,8 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 		rows = append(rows, []string{r.Pipeline, r.Job, r.Name, fmt.Sprint(r.Hits), fmt.Sprint(r.Nearest),
 			fmt.Sprint(r.Misses), rate(r), tookOr(r.HitMs), tookOr(r.MissMs), savedBy(r)})
 	}
-	s.Table([]string{"PIPELINE", "JOB", "CACHE", "HITS", "NEAREST", "MISSES", "RATE", "JOB WITH", "WITHOUT", "SAVED"}, rows)
+	s.Table([]string{"PIPELINE", "JOB", "CACHE", "HITS", "NEAREST", "MISSES", "RATE", "JOB WITH", "WITHOUT",
+		"SAVED"}, rows)
 	s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("In the last 30 days caches have saved %s of work.",
 		quantity.Span(time.Duration(saved)*time.Millisecond))))
 }

@@ -28,8 +28,8 @@ func whyCommand() *cli.Command {
 		Name:      "why",
 		Usage:     "tell why steps of a run were reused, or what has changed that they were not",
 		ArgsUsage: "PROJECT RUN [JOB [STEP]]",
-		Description: "Of a step that says what it reads (inputs): what differs from the nearest time that it passed, file by " +
-			"file, with its script, variables, tools and secrets.\n\n" +
+		Description: "Of a step that says what it reads (inputs): what differs from the nearest time that it passed, file " +
+			"by file, with its script, variables, tools and secrets.\n\n" +
 			terminal.Example("piston why tidewick 41", "piston why tidewick last android \"compile the core\" --json"),
 		Flags: []cli.Flag{terminal.JSONFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {

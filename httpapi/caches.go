@@ -55,12 +55,16 @@ func (sv *server) caches(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Caches.Damaged(ctx, in.Attempt, in.ID, in.Body)
 		})
-	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}", sv.sendTree)
-	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}/packs/{pack}", sv.sendPack)
-	r.Post(Prefix+"/runner/attempts/{attempt}/pieces", sv.knownPieces)
-	r.Post(Prefix+"/runner/attempts/{attempt}/packs", sv.takePack)
-	r.Put(Prefix+"/runner/attempts/{attempt}/trees", sv.takeTree)
+	t := treeServer{sv.s.Caches}
+	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}", t.sendTree)
+	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}/packs/{pack}", t.sendPack)
+	r.Post(Prefix+"/runner/attempts/{attempt}/pieces", t.knownPieces)
+	r.Post(Prefix+"/runner/attempts/{attempt}/packs", t.takePack)
+	r.Put(Prefix+"/runner/attempts/{attempt}/trees", t.takeTree)
 }
+
+// treeServer serves what of saved copies is no JSON.
+type treeServer struct{ caches *caches.Caches }
 
 // bytesType is the media type of what is of a form of our own.
 const bytesType = "application/octet-stream"
@@ -77,19 +81,19 @@ func send(w http.ResponseWriter, r *http.Request, content io.ReadCloser, err err
 	}
 }
 
-func (sv *server) sendTree(w http.ResponseWriter, r *http.Request) {
-	content, err := sv.s.Caches.Tree(r.Context(), attemptOf(r), number[record.CacheID](r, "id"))
+func (t treeServer) sendTree(w http.ResponseWriter, r *http.Request) {
+	content, err := t.caches.Tree(r.Context(), attemptOf(r), number[record.CacheID](r, "id"))
 	send(w, r, content, err)
 }
 
-func (sv *server) sendPack(w http.ResponseWriter, r *http.Request) {
+func (t treeServer) sendPack(w http.ResponseWriter, r *http.Request) {
 	start, err1 := strconv.ParseInt(r.URL.Query().Get("start"), 10, 64)
 	n, err2 := strconv.ParseInt(r.URL.Query().Get("n"), 10, 64)
 	if err1 != nil || err2 != nil || start < 0 || n < 1 || start+n > tree.MaxPack {
 		fail(w, r, fmt.Errorf("start and n are %w: give which bytes of the pack are wanted", ground.ErrInvalid))
 		return
 	}
-	content, err := sv.s.Caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
+	content, err := t.caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
 		number[tree.PackID](r, "pack"), start, n)
 	if err == nil {
 		w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
@@ -100,7 +104,7 @@ func (sv *server) sendPack(w http.ResponseWriter, r *http.Request) {
 // maxAsked is how many pieces may be asked for in one call.
 const maxAsked = 1 << 16
 
-func (sv *server) knownPieces(w http.ResponseWriter, r *http.Request) {
+func (t treeServer) knownPieces(w http.ResponseWriter, r *http.Request) {
 	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxAsked*int64(len(chunk.ID{}))))
 	if err != nil || len(text)%len(chunk.ID{}) != 0 {
 		fail(w, r, fmt.Errorf("the list of pieces is %w: give up to %d names of %d bytes", ground.ErrInvalid, maxAsked,
@@ -111,7 +115,7 @@ func (sv *server) knownPieces(w http.ResponseWriter, r *http.Request) {
 	for i := range ids {
 		copy(ids[i][:], text[i*len(chunk.ID{}):])
 	}
-	places, err := sv.s.Caches.Known(r.Context(), attemptOf(r), ids)
+	places, err := t.caches.Known(r.Context(), attemptOf(r), ids)
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -120,8 +124,8 @@ func (sv *server) knownPieces(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(tree.AppendPlaces(nil, places))
 }
 
-func (sv *server) takePack(w http.ResponseWriter, r *http.Request) {
-	id, err := sv.s.Caches.AddPack(r.Context(), attemptOf(r), r.Body)
+func (t treeServer) takePack(w http.ResponseWriter, r *http.Request) {
+	id, err := t.caches.AddPack(r.Context(), attemptOf(r), r.Body)
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -132,7 +136,7 @@ func (sv *server) takePack(w http.ResponseWriter, r *http.Request) {
 // maxAbout bounds what is told of a tree, in bytes.
 const maxAbout = 4 << 20
 
-func (sv *server) takeTree(w http.ResponseWriter, r *http.Request) {
+func (t treeServer) takeTree(w http.ResponseWriter, r *http.Request) {
 	body := bufio.NewReaderSize(r.Body, 1<<16)
 	about, err := readLine(body, maxAbout)
 	var in api.CacheSaved
@@ -143,7 +147,7 @@ func (sv *server) takeTree(w http.ResponseWriter, r *http.Request) {
 		fail(w, r, fmt.Errorf("what the tree is of is %w: %w", ground.ErrInvalid, err))
 		return
 	}
-	found, err := sv.s.Caches.Save(r.Context(), attemptOf(r), in, body)
+	found, err := t.caches.Save(r.Context(), attemptOf(r), in, body)
 	if err != nil {
 		fail(w, r, err)
 		return

@@ -40,8 +40,8 @@ func (j *job) cacheUses() []api.CacheUse {
 	return uses
 }
 
-// restoreCaches puts back what fits the files each cache follows, else what is nearest to that. A cache is a help and no
-// condition: when one cannot be had, the log says why and the job goes on without.
+// restoreCaches puts back what fits the files each cache follows, else what is nearest to that. A cache is a help
+// and no condition: when one cannot be had, the log says why and the job goes on without.
 func (j *job) restoreCaches(ctx context.Context) {
 	for _, name := range slices.Sorted(maps.Keys(j.attempt.Work.Job.Cache)) {
 		c := &cacheState{Cache: j.attempt.Work.Job.Cache[name], use: api.CacheUse{Name: name}}

@@ -32,7 +32,7 @@ func (j *job) keep(ctx context.Context, passed bool) error {
 		}
 		if err == nil && len(found.Files) == 0 && !k.Optional {
 			hint := "did a step write it elsewhere?"
-			if near := j.files.InOtherLetters(k.Files); near != "" {
+			if near := workspace.InOtherLetters(j.files.FS(), k.Files); near != "" {
 				hint = "there is " + near + ": capitals and small letters are told apart"
 			}
 			err = fmt.Errorf("artifact %q: nothing matches %s; %s", name, strings.Join(k.Files, ", "), hint)

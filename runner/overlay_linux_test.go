@@ -90,7 +90,7 @@ func layAndChange(t *testing.T, dir string, owner, as *process.Account, rng *ran
 		w := workspace.New(filepath.Join(dir, fmt.Sprint("job", round)), as)
 		require.NoError(t, w.Make())
 		require.NoError(t, w.Write("of-the-commit", "x"))
-		require.NoError(t, w.Lay(layers))
+		require.NoError(t, w.Below.Lay(layers))
 		require.Equal(t, contents(older), contents(treeOf(t, w.Source(), roots)), "what lies below is there")
 		checkOwners(t, w.Source(), roots, as)
 		for range 30 {
@@ -98,7 +98,7 @@ func layAndChange(t *testing.T, dir string, owner, as *process.Account, rng *ran
 		}
 		own(t, w.Source(), as)
 		want := treeOf(t, w.Source(), roots)
-		upper, err := w.OpenUpper()
+		upper, err := w.Below.OpenUpper()
 		require.NoError(t, err)
 		found, whole, err := trees.ScanLayer(ctx, upper, roots)
 		require.NoError(t, err)
@@ -112,7 +112,7 @@ func layAndChange(t *testing.T, dir string, owner, as *process.Account, rng *ran
 			older = tree.Merge(older, trees.Changes(found))
 			require.Equal(t, contents(want), contents(older), "round %d", round)
 		}
-		require.NoError(t, w.Lift())
+		require.NoError(t, w.Below.Lift())
 		text, err := w.ReadFile("of-the-commit")
 		require.NoError(t, err)
 		require.Equal(t, "x", string(text))

@@ -145,7 +145,7 @@ func (j *job) put(ctx context.Context) {
 	if len(lay) == 0 {
 		return
 	}
-	err := j.files.Lay(layers)
+	err := j.files.Below.Lay(layers)
 	took := time.Since(began)
 	if err != nil {
 		j.Log.Warn("saved folders cannot be mounted here, and are copied", "error", err)

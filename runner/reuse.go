@@ -89,7 +89,7 @@ func (r *reusable) depends(ctx context.Context, carrying *executor.Job) (err err
 			globs = append(globs, in)
 		}
 	}
-	if r.files, err = r.job.files.Inputs(ctx, globs); err != nil {
+	if r.files, err = workspace.Inputs(ctx, r.job.files, globs); err != nil {
 		return err
 	}
 	a := imprint.Step{Script: r.step.Script, Shell: r.step.Shell, Dir: carrying.DirOf(r.step), Platform: platform(),
@@ -216,7 +216,7 @@ func (r *reusable) run(ctx context.Context, carrying *executor.Job) error {
 	if len(r.why.Differs) > 0 {
 		r.attempt.Say(r.n, "it is run, since %s since run %d (piston why tells more)", differ(r.why.Differs), r.why.Run)
 	}
-	view, err := r.job.files.View(ctx, r.n, r.files, carrying.DirOf(r.step), r.step.Outputs)
+	view, err := workspace.NewView(ctx, r.job.files, r.n, r.files, carrying.DirOf(r.step), r.step.Outputs)
 	if err != nil {
 		carrying.Sealed = &executor.Sealed{Fails: err}
 		defer func() { carrying.Sealed = nil }()
@@ -302,7 +302,8 @@ func (r *reusable) keepMade(sv *saving, view *workspace.View) error {
 	if err := moveTo(making.Dir, view.Part("src"), sv.tree.Roots, r.job.files.Account()); err != nil {
 		return err
 	}
-	t, err := r.tier.Keep(sv.cacheState.found.Tree, []tier.Layer{making.Layer(r.job.files.Account().ID(), size)}, sv.written)
+	layer := making.Layer(r.job.files.Account().ID(), size)
+	t, err := r.tier.Keep(sv.cacheState.found.Tree, []tier.Layer{layer}, sv.written)
 	if err == nil {
 		t.LetGo()
 	}
@@ -411,8 +412,8 @@ var inVain = []string{"no such file", "not found", "cannot find", "can't find", 
 // mostLooked is how many files of a workspace are looked at for one that a step looked for.
 const mostLooked = 50_000
 
-// reads finds, among lines of a step that failed, a file that it looked for in vain and that is there, but not among its
-// inputs; "" when there is none.
+// reads finds, among lines of a step that failed, a file that it looked for in vain and that is there, but not
+// among its inputs; "" when there is none.
 func (r *reusable) reads(lines []logline.Line) string {
 	inputs := map[string]bool{}
 	for _, f := range r.files {
@@ -426,7 +427,7 @@ func (r *reusable) reads(lines []logline.Line) string {
 		words := strings.FieldsFunc(l.Text, func(c rune) bool { return strings.ContainsRune(" \t:;,'\"`()[]<>‘’“”", c) })
 		for _, word := range words {
 			word = strings.TrimPrefix(strings.TrimPrefix(word, r.box.Inside("src")+"/"), "./")
-			if at := r.job.files.Named(word, r.about.Dir, mostLooked); at != "" && !inputs[at] {
+			if at := workspace.Named(r.job.files.FS(), word, r.about.Dir, mostLooked); at != "" && !inputs[at] {
 				return at
 			}
 		}

@@ -30,8 +30,8 @@ type saving struct {
 	written []byte
 }
 
-// saveCaches keeps what fits nothing that was kept. It is done after a passed job only, so that half a download is never
-// kept.
+// saveCaches keeps what fits nothing that was kept. It is done after a passed job only, so that half a download is
+// never kept.
 func (j *job) saveCaches(ctx context.Context) {
 	var saved []*saving
 	for _, c := range j.caches {
@@ -103,7 +103,7 @@ func (nothingThere) Error() string { return "none of its paths is there" }
 // look lists what is to be saved: of what lies below the workspace only what was changed.
 func (j *job) look(ctx context.Context, s *saving) (err error) {
 	if s.laid && s.older != nil {
-		if s.root, err = j.files.OpenUpper(); err != nil {
+		if s.root, err = j.files.Below.OpenUpper(); err != nil {
 			return err
 		}
 		var whole bool
@@ -150,7 +150,7 @@ func (j *job) store(ctx context.Context, s *saving, about *api.CacheSaved) error
 	if err := s.fits(j.limits.Cache); err != nil {
 		return err
 	}
-	saver := &trees.Saver{Root: s.root, To: pieces{j}, Look: j.files.Look(), Told: j.progress("saving", s.Name)}
+	saver := &trees.Saver{Root: s.root, To: pieces{j}, Look: j.files.Hiding.InFiles(), Told: j.progress("saving", s.Name)}
 	if s.older != nil {
 		saver.Older, about.Older = trees.Older(s.older), s.cacheState.found.ID
 	}
@@ -207,7 +207,7 @@ func (j *job) keepHere(ctx context.Context, saved []*saving) (trouble error) {
 	if len(saved) == 0 {
 		return nil
 	}
-	if err := j.files.Lift(); err != nil {
+	if err := j.files.Below.Lift(); err != nil {
 		return err
 	}
 	for _, s := range saved {
@@ -265,7 +265,8 @@ func (j *job) move(roots []string, into string) error {
 	return moveTo(into, j.files.Source(), roots, j.files.Account())
 }
 
-// moveTo moves what is at some paths below a folder, if anything is, to the same paths below another, as an account's.
+// moveTo moves what is at some paths below a folder, if anything is, to the same paths below another, as an
+// account's.
 func moveTo(into, from string, roots []string, as *process.Account) error {
 	for _, root := range roots {
 		at, to := filepath.Join(from, root), filepath.Join(into, root)

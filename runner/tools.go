@@ -46,10 +46,10 @@ const probeFor = 20 * time.Second
 
 var versionForm = regexp.MustCompile(`[0-9]+(?:[._][0-9]+)+|\b[0-9]+\b`)
 
-// FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more are
-// probes of the runner's own configuration; they win over those it knows. only, when given, says which are looked for:
-// one of them that has no probe is there, in a version that cannot be told, when a program of that name is. It is not
-// run: the names are whatever pipelines say.
+// FindTools asks each tool for its version, where steps would find it. Tools that are not there are left out. more
+// are probes of the runner's own configuration; they win over those it knows. only, when given, says which are
+// looked for: one of them that has no probe is there, in a version that cannot be told, when a program of that name
+// is. It is not run: the names are whatever pipelines say.
 func FindTools(ctx context.Context, isolation sandbox.Isolation, more []Probe, only map[string]bool) map[string]string {
 	found := map[string]string{}
 	var mu sync.Mutex
@@ -93,7 +93,8 @@ type toolbox struct {
 	lacks map[string]bool
 }
 
-// newToolbox holds what was found at the start; of what has a probe and was not found it is known that it is not there.
+// newToolbox holds what was found at the start; of what has a probe and was not found it is known that it is not
+// there.
 func newToolbox(found map[string]string, more []Probe) *toolbox {
 	b := &toolbox{tools: maps.Clone(found), lacks: map[string]bool{}}
 	if b.tools == nil {
@@ -124,8 +125,8 @@ func (b *toolbox) versions() map[string]string {
 	return maps.Clone(b.tools)
 }
 
-// installed stands for what is installed on this machine: Debian's list of packages, else the system's release; "" where
-// nobody can tell.
+// installed stands for what is installed on this machine: Debian's list of packages, else the system's release; ""
+// where nobody can tell.
 var installed = sync.OnceValue(func() string {
 	for _, file := range []string{"/var/lib/dpkg/status", "/etc/os-release"} {
 		if text, err := os.ReadFile(file); err == nil {

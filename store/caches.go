@@ -311,7 +311,8 @@ type CachePage struct {
 
 // Caches lists copies of a project, the newest first.
 func (q Q) Caches(ctx context.Context, project record.ProjectID, page CachePage) (list []ListedCache, err error) {
-	err = q.list(ctx, &list, `SELECT `+columnsOf[Cache]("c")+`, s.bytes AS takes FROM caches c JOIN cache_sizes s USING (id)
+	err = q.list(ctx, &list, `SELECT `+columnsOf[Cache]("c")+`, s.bytes AS takes
+		FROM caches c JOIN cache_sizes s USING (id)
 		WHERE c.project_id = $1 AND $2 IN ('', c.name) AND $3 IN ('', c.line) AND ($4::bigint = 0 OR c.id < $4)
 		ORDER BY c.id DESC LIMIT $5`, project, page.Name, page.Line, page.After, page.Limit)
 	return list, err
@@ -345,7 +346,8 @@ type CacheRecord struct {
 }
 
 // CacheRecords tells what came of a project's caches since a time.
-func (q Q) CacheRecords(ctx context.Context, project record.ProjectID, since time.Time) (list []CacheRecord, err error) {
+func (q Q) CacheRecords(ctx context.Context, project record.ProjectID, since time.Time) (list []CacheRecord,
+	err error) {
 	err = q.list(ctx, &list, `SELECT r.pipeline, j.name AS job, u.name, count(*) FILTER (WHERE u.hit) AS hits,
 			count(*) FILTER (WHERE u.nearest) AS nearest, count(*) FILTER (WHERE NOT u.hit AND NOT u.nearest) AS misses,
 			(percentile_cont(0.5) WITHIN GROUP (ORDER BY t.ms) FILTER (WHERE u.hit AND t.ms IS NOT NULL))::bigint AS hit_ms,

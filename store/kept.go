@@ -145,7 +145,8 @@ func orNever(t time.Time) time.Time {
 // LeastUsedCaches lists caches of all projects, those longest not used first.
 func (q Q) LeastUsedCaches(ctx context.Context, limit int) (list []Kept, err error) {
 	err = q.list(ctx, &list,
-		`SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, s.bytes AS size, c.last_used_at AS since, c.blob
+		`SELECT 'cache' AS kind, c.id, p.name AS project, 0 AS run, c.name AS what, s.bytes AS size,
+			c.last_used_at AS since, c.blob
 		FROM caches c JOIN cache_sizes s ON s.id = c.id JOIN projects p ON p.id = c.project_id
 		ORDER BY c.last_used_at LIMIT $1`, limit)
 	return list, err

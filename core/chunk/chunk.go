@@ -1,5 +1,5 @@
-// Package chunk cuts what files hold into pieces by their content, so that two files that are alike have most pieces in
-// common wherever something was put in or taken out, and names each piece by what it holds.
+// Package chunk cuts what files hold into pieces by their content, so that two files that are alike have most
+// pieces in common wherever something was put in or taken out, and names each piece by what it holds.
 //
 // Cutting is FastCDC with normalised lengths (Xia et al., "FastCDC: a Fast and Efficient Content-Defined Chunking
 // Approach for Data Deduplication", USENIX ATC 2016); names are BLAKE3 with 256 bits.
@@ -11,8 +11,9 @@ import (
 	"github.com/zeebo/blake3"
 )
 
-// Lengths of pieces, in bytes. A file up to Whole is one piece: trees of builds are of small files, and one that has
-// changed is stored anew and nothing beside it. No piece but a file's last is shorter than Least, none longer than Most.
+// Lengths of pieces, in bytes. A file up to Whole is one piece: trees of builds are of small files, and one that
+// has changed is stored anew and nothing beside it. No piece but a file's last is shorter than Least, none longer
+// than Most.
 const (
 	Whole  = 64 << 10
 	Least  = 16 << 10
@@ -32,8 +33,8 @@ func (id ID) String() string { return hex.EncodeToString(id[:]) }
 // Short is enough of a name for a person to tell two apart.
 func (id ID) Short() string { return hex.EncodeToString(id[:6]) }
 
-// Before Normal a cut is a quarter as likely as one in Normal bytes would need, after it four times (section 3.3 of the
-// paper): lengths gather around Normal. Both look at the upper bits, which the most bytes have had a part in.
+// Before Normal a cut is a quarter as likely as one in Normal bytes would need, after it four times (section 3.3 of
+// the paper): lengths gather around Normal. Both look at the upper bits, which the most bytes have had a part in.
 const (
 	fewer = uint64(1<<18-1) << 46
 	more  = uint64(1<<14-1) << 50
@@ -61,8 +62,8 @@ func Next(p []byte) int {
 	return len(p)
 }
 
-// gear are the numbers that bytes stand for in the rolling sum. Any that look random will do; they may never change, or
-// nothing that is kept would be found again.
+// gear are the numbers that bytes stand for in the rolling sum. Any that look random will do; they may never
+// change, or nothing that is kept would be found again.
 var gear = func() (table [256]uint64) {
 	seed := uint64(0x7069_7374_6f6e)
 	for i := range table { // SplitMix64 (Steele et al., OOPSLA 2014)

@@ -291,13 +291,13 @@ func (v *validator) step(s *Step, at []string) {
 	for i, glob := range s.TestReports {
 		v.glob(glob, in("test_reports", strconv.Itoa(i))...)
 	}
-	v.reuse(s, in)
+	reuse(v, s, in)
 }
 
 var variableForm = regexp.MustCompile(`^\$[A-Za-z_][A-Za-z0-9_]*$`)
 
 // reuse looks at what a step says it reads and makes.
-func (v *validator) reuse(s *Step, in func(...string) []string) {
+func reuse(v *validator, s *Step, in func(...string) []string) {
 	if len(s.Inputs) == 0 {
 		if len(s.Outputs) > 0 {
 			v.add("missing-key", "the step has outputs and no inputs, so nobody can tell when they would be the same",

@@ -77,7 +77,8 @@ var act = Follows{Audit: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
-	CacheDrop: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act, IdentityDrop: act,
+	CacheDrop: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
+	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	NotesCorrect: act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
 	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, RoleGrant: act,

@@ -13,9 +13,9 @@ import (
 	"gentlepiston.example/piston/core/chunk"
 )
 
-// The written form: a word, the length of the first part, then two parts, each a Zstandard frame (RFC 8878). The first
-// is the content, the second where the pieces are. Numbers are as protocol buffers have them (base 128, signed ones in
-// zigzag). Of a path stands how many bytes it shares with the one before, and the rest.
+// The written form: a word, the length of the first part, then two parts, each a Zstandard frame (RFC 8878). The
+// first is the content, the second where the pieces are. Numbers are as protocol buffers have them (base 128,
+// signed ones in zigzag). Of a path stands how many bytes it shares with the one before, and the rest.
 
 // ErrDamaged says that a written tree is not what one looks like.
 var ErrDamaged = errors.New("the list of a saved folder is damaged")
@@ -344,8 +344,8 @@ func (t *Tree) readPlaces(r *reader) {
 	}
 }
 
-// Places are told in the order in which pieces were asked for, each as its pack, 0 for none, and what follows of a place
-// that is one.
+// Places are told in the order in which pieces were asked for, each as its pack, 0 for none, and what follows of a
+// place that is one.
 
 // AppendPlaces writes places.
 func AppendPlaces(to []byte, places []Place) []byte {

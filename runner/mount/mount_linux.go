@@ -103,8 +103,8 @@ func Enter() (ended bool, code int) {
 	return true, 0
 }
 
-// Overlay mounts layers at a folder, the first of them above the others, and above all of them what is in upper, which
-// takes in what is changed. work is an empty folder beside it. To all of it belongs an account.
+// Overlay mounts layers at a folder, the first of them above the others, and above all of them what is in upper,
+// which takes in what is changed. work is an empty folder beside it. To all of it belongs an account.
 func Overlay(at string, layers []Layer, upper, work string, as *process.Account) (err error) {
 	var lower []string
 	for i, l := range layers {
@@ -157,8 +157,8 @@ var (
 	namespaces   = map[[2]int]*os.File{}
 )
 
-// namespaceOf is a user namespace in which one user is another. Each is made once: they are as many as slots, squared at
-// most.
+// namespaceOf is a user namespace in which one user is another. Each is made once: they are as many as slots,
+// squared at most.
 func namespaceOf(owner, as int) (*os.File, error) {
 	namespacesMu.Lock()
 	defer namespacesMu.Unlock()

@@ -30,8 +30,8 @@ type Damaged struct {
 func (e *Damaged) Error() string { return fmt.Sprintf("pack %d is damaged: %v", e.Pack, e.Err) }
 func (e *Damaged) Unwrap() error { return e.Err }
 
-// Builder makes a tree's files below a folder. Nobody else is there meanwhile, nothing is where its roots are to be, and
-// no link is on the way to them.
+// Builder makes a tree's files below a folder. Nobody else is there meanwhile, nothing is where its roots are to
+// be, and no link is on the way to them.
 type Builder struct {
 	Tree *tree.Tree
 	Into string

@@ -34,8 +34,8 @@ func (o *opener) open(path string, folder bool) (*os.File, error) {
 	return os.NewFile(uintptr(fd), path), nil
 }
 
-// opaque tells whether a folder of a layer hides what is in those below it. As root overlayfs writes one attribute, in a
-// user namespace the other.
+// opaque tells whether a folder of a layer hides what is in those below it. As root overlayfs writes one attribute,
+// in a user namespace the other.
 func opaque(fd int) bool {
 	var value [1]byte
 	for _, name := range []string{"trusted.overlay.opaque", "user.overlay.opaque"} {

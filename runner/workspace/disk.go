@@ -95,7 +95,7 @@ func (w *Workspace) count(ctx context.Context) (total int64) {
 		if ctx.Err() != nil {
 			return fs.SkipAll
 		}
-		if d != nil && d.IsDir() && w.laid.Load() && at == w.Source() {
+		if d != nil && d.IsDir() && w.Below.laid.Load() && at == w.Source() {
 			return fs.SkipDir // what is the job's own of it is counted where it is
 		}
 		if err != nil || d.IsDir() {

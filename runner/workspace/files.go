@@ -17,9 +17,9 @@ const lettersLooked = 50_000
 
 // InOtherLetters finds a file that globs would match if they did not tell capitals from small letters; "" when there is
 // none.
-func (w *Workspace) InOtherLetters(globs []string) (found string) {
+func InOtherLetters(tree fs.FS, globs []string) (found string) {
 	n := 0
-	_ = fs.WalkDir(w.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+	_ = fs.WalkDir(tree, ".", func(name string, d fs.DirEntry, err error) error {
 		if n++; n > lettersLooked || name == ".git" {
 			return fs.SkipDir
 		}
@@ -39,18 +39,18 @@ func (w *Workspace) InOtherLetters(globs []string) (found string) {
 
 // Named finds the file of the workspace that a program means by a name: from the top, from a folder, or the only one of
 // that name, among so many; "" when there is none.
-func (w *Workspace) Named(name, dir string, among int) (found string) {
+func Named(tree fs.FS, name, dir string, among int) (found string) {
 	name = path.Clean(name)
 	if !fs.ValidPath(name) || !strings.Contains(name, ".") {
 		return "" // any word could be one
 	}
 	for _, at := range []string{path.Join(dir, name), name} {
-		if info, err := w.root.Lstat(at); err == nil && !info.IsDir() {
+		if info, err := fs.Stat(tree, at); err == nil && !info.IsDir() {
 			return at
 		}
 	}
 	n, several := 0, false
-	_ = fs.WalkDir(w.root.FS(), ".", func(at string, d fs.DirEntry, err error) error {
+	_ = fs.WalkDir(tree, ".", func(at string, d fs.DirEntry, err error) error {
 		if n++; n > among || at == ".git" {
 			return fs.SkipDir
 		}

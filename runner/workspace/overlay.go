@@ -4,54 +4,68 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 
 	"gentlepiston.example/piston/runner/mount"
 )
 
+// Below is what lies below the sources of a workspace: saved folders, in layers.
+type Below struct {
+	w    *Workspace
+	laid atomic.Bool
+}
+
 // upper is where the sources are while folders lie below them.
-func (w *Workspace) upper() string { return filepath.Join(w.folder, "overlay", "upper") }
+func (b *Below) upper() string { return filepath.Join(b.w.folder, "overlay", "upper") }
 
 // Lay has layers lie below the sources: what is in them is there, as if it had been copied, and what is done to it they
 // do not see. All ways into the workspace lead to the same.
-func (w *Workspace) Lay(layers []mount.Layer) (err error) {
-	work, source := filepath.Join(w.folder, "overlay", "work"), w.Source()
+func (b *Below) Lay(layers []mount.Layer) (err error) {
+	w, work, source := b.w, filepath.Join(b.w.folder, "overlay", "work"), b.w.Source()
 	if err := os.MkdirAll(work, 0o755); err != nil {
 		return err
 	}
-	if err := os.Rename(source, w.upper()); err != nil {
+	if err := os.Rename(source, b.upper()); err != nil {
 		return err
 	}
 	err = errors.Join(os.Mkdir(source, 0o755), w.as.Take(source))
 	if err == nil {
-		err = mount.Overlay(source, layers, w.upper(), work, w.as)
+		err = mount.Overlay(source, layers, b.upper(), work, w.as)
 	}
 	if err != nil {
-		return errors.Join(err, os.RemoveAll(source), os.Rename(w.upper(), source))
+		return errors.Join(err, os.RemoveAll(source), os.Rename(b.upper(), source))
 	}
-	w.laid.Store(true)
+	b.laid.Store(true)
 	return w.reopen()
 }
 
-// Laid tells whether layers lie below the sources.
-func (w *Workspace) Laid() bool { return w.laid.Load() }
-
 // OpenUpper opens what is not of the layers: the sources, and what was changed.
-func (w *Workspace) OpenUpper() (*os.Root, error) { return os.OpenRoot(w.upper()) }
+func (b *Below) OpenUpper() (*os.Root, error) { return os.OpenRoot(b.upper()) }
 
 // Lift takes the layers away; what was not of them stays. An error says that something still uses them.
-func (w *Workspace) Lift() error {
-	if !w.laid.Load() {
+func (b *Below) Lift() error {
+	if !b.laid.Load() {
 		return nil
 	}
-	w.root.Close()
-	if err := mount.Unmount(w.Source()); err != nil {
+	w := b.w
+	if err := b.unmount(); err != nil {
 		return errors.Join(err, w.reopen())
 	}
-	w.laid.Store(false)
-	if err := errors.Join(os.Remove(w.Source()), os.Rename(w.upper(), w.Source())); err != nil {
+	if err := errors.Join(os.Remove(w.Source()), os.Rename(b.upper(), w.Source())); err != nil {
 		return err
 	}
 	return w.reopen()
+}
+
+// unmount takes the layers away, if there are any.
+func (b *Below) unmount() error {
+	if !b.laid.Load() {
+		return nil
+	}
+	b.w.root.Close() // or it would be in use
+	err := mount.Unmount(b.w.Source())
+	b.laid.Store(err != nil)
+	return err
 }
 
 // reopen opens the sources anew, which are elsewhere now.

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"os"
 	"path"
 	"strings"
 
@@ -36,7 +37,7 @@ func (w *Workspace) TestReports(globs []string, dir string, say func(format stri
 	sum = &api.TestReport{Failures: []testreport.Case{}}
 	none = "no test was run: the reports hold no case"
 	for _, file := range found.Files {
-		cases, err := w.readReport(file)
+		cases, err := readReport(w.root, file)
 		if err != nil {
 			none = fmt.Sprintf("the test report %s cannot be read: %v", file.Path, err)
 			say("%s", none)
@@ -52,7 +53,7 @@ func (w *Workspace) TestReports(globs []string, dir string, say func(format stri
 			default:
 				sum.Failed++
 				if len(sum.Failures) < maxReportFailures {
-					sum.Failures = append(sum.Failures, w.maskCase(c))
+					sum.Failures = append(sum.Failures, maskCase(w.Hiding, c))
 				}
 			}
 		}
@@ -63,11 +64,11 @@ func (w *Workspace) TestReports(globs []string, dir string, say func(format stri
 	return sum, none
 }
 
-func (w *Workspace) readReport(file artifact.File) ([]testreport.Case, error) {
+func readReport(root *os.Root, file artifact.File) ([]testreport.Case, error) {
 	if file.Size > maxReportFile {
 		return nil, fmt.Errorf("it has %s; at most %s are read", quantity.Bytes(file.Size), quantity.Bytes(maxReportFile))
 	}
-	f, err := w.root.Open(file.Path)
+	f, err := root.Open(file.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -75,9 +76,9 @@ func (w *Workspace) readReport(file artifact.File) ([]testreport.Case, error) {
 	return testreport.Parse(f)
 }
 
-func (w *Workspace) maskCase(c testreport.Case) testreport.Case {
+func maskCase(h *Hiding, c testreport.Case) testreport.Case {
 	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail, &c.File} {
-		*text = strings.ReplaceAll(w.Hiding.String(*text), "\x00", "")
+		*text = strings.ReplaceAll(h.String(*text), "\x00", "")
 	}
 	return c
 }

@@ -80,13 +80,13 @@ func (w *Workspace) holdNone(ctx context.Context, most Bound, paths []string) er
 	return nil
 }
 
-// Look gives what looks for the job's secrets in a file that is to be stored, by its path; nil when there is nothing to
-// look for.
-func (w *Workspace) Look() func(path string) trees.Look {
-	if w.Hiding.nothing() {
+// InFiles gives what looks for the job's secrets in a file that is to be stored, by its path; nil when there is
+// nothing to look for.
+func (h *Hiding) InFiles() func(path string) trees.Look {
+	if h.nothing() {
 		return nil
 	}
-	finder := w.Hiding.finder.Load()
+	finder := h.finder.Load()
 	return func(path string) trees.Look {
 		l := &look{finder.Search()}
 		_, _ = l.Write([]byte(path + "\n"))

@@ -32,7 +32,7 @@ type View struct {
 }
 
 // Inputs lists the files and links that globs match.
-func (w *Workspace) Inputs(ctx context.Context, globs []string) ([]trees.Found, error) {
+func Inputs(ctx context.Context, w *Workspace, globs []string) ([]trees.Found, error) {
 	var paths []string
 	for _, glob := range globs {
 		found, err := w.Find([]string{glob})
@@ -51,8 +51,8 @@ func (w *Workspace) Inputs(ctx context.Context, globs []string) ([]trees.Found, 
 	return trees.Scan(ctx, w.root, paths)
 }
 
-// View makes one of some inputs for step number n, which works in a folder of it.
-func (w *Workspace) View(ctx context.Context, n int, inputs []trees.Found, dir string, outputs []string) (v *View,
+// NewView makes one of some inputs for step number n, which works in a folder of it.
+func NewView(ctx context.Context, w *Workspace, n int, inputs []trees.Found, dir string, outputs []string) (v *View,
 	err error) {
 	v = &View{w: w, dir: filepath.Join(w.folder, fmt.Sprint("view-", n)), outputs: outputs,
 		inputs: map[string]trees.Found{}}

@@ -10,28 +10,28 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"sync/atomic"
 
 	"gentlepiston.example/piston/core/artifact"
 	"gentlepiston.example/piston/core/mask"
 	"gentlepiston.example/piston/disk"
-	"gentlepiston.example/piston/runner/mount"
 	"gentlepiston.example/piston/runner/process"
 )
 
 // Workspace is the files of one attempt.
 type Workspace struct {
 	Hiding *Hiding // what may not leave it
+	Below  *Below  // saved folders that lie below its sources
 
 	folder string           // everything of the attempt is below it
 	as     *process.Account // whose the files are
 	root   *os.Root         // of the sources
-	laid   atomic.Bool      // layers lie below them
 }
 
 // New is a workspace below a folder, whose files are an account's. It is there once it is made.
 func New(folder string, as *process.Account) *Workspace {
-	return &Workspace{Hiding: NewHiding(), folder: folder, as: as}
+	w := &Workspace{Hiding: NewHiding(), folder: folder, as: as}
+	w.Below = &Below{w: w}
+	return w
 }
 
 // Source is where, below an attempt's folder, the checkout is that its steps work in.
@@ -80,12 +80,8 @@ func (w *Workspace) Close() {
 
 // Remove removes its files.
 func (w *Workspace) Remove() error {
-	if w.laid.Load() {
-		w.root.Close() // or it would be in use
-		if err := mount.Unmount(w.Source()); err != nil {
-			return err
-		}
-		w.laid.Store(false)
+	if err := w.Below.unmount(); err != nil {
+		return err
 	}
 	return disk.RemoveAll(w.folder)
 }

@@ -1,7 +1,7 @@
-// Package caches keeps what runs restore instead of making it again: trees, whose files are pieces that are stored once
-// for all who may know of them. What a proposal from outside has made, nobody but that proposal restores; what a secret
-// may have opened, no run from outside does; runs that are given protected secrets have copies of their own. Nobody is
-// told of a piece who could not restore a copy that it is in.
+// Package caches keeps what runs restore instead of making it again: trees, whose files are pieces that are stored
+// once for all who may know of them. What a proposal from outside has made, nobody but that proposal restores; what
+// a secret may have opened, no run from outside does; runs that are given protected secrets have copies of their
+// own. Nobody is told of a piece who could not restore a copy that it is in.
 //
 // A copy is a help and no condition. What is damaged is forgotten when that is found, and made anew.
 package caches
@@ -86,8 +86,8 @@ func spaceOf(run store.Run) store.Space {
 	return store.Space{ProjectID: run.ProjectID, Guard: run.Guard, Gated: run.Gated, Proposal: proposalOf(run)}
 }
 
-// Find finds the copy that fits what a running attempt wants, else the nearest: of the same branch or proposal, then of
-// the branch it came from or goes to, then of the main one. It counts as used.
+// Find finds the copy that fits what a running attempt wants, else the nearest: of the same branch or proposal,
+// then of the branch it came from or goes to, then of the main one. It counts as used.
 func (s *Caches) Find(ctx context.Context, attempt record.AttemptID, in api.CacheWanted) (api.CacheFound, error) {
 	run, err := s.running(ctx, attempt)
 	if err != nil {
@@ -332,7 +332,8 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 	case errors.Is(err, store.ErrNotFound):
 		err = fmt.Errorf("a pack that it needs is given up meanwhile: %w", ground.ErrNotFound)
 	}
-	return api.CacheFound{Exact: true, Tree: digest.String(), Size: size, Files: int64(files), Run: run.Number, Line: lineOf(run),
+	return api.CacheFound{Exact: true, Tree: digest.String(), Size: size, Files: int64(files), Run: run.Number,
+		Line:    lineOf(run),
 		Differs: []string{}}, err
 }
 
@@ -354,8 +355,8 @@ func (s *Caches) packsAreIts(ctx context.Context, attempt record.AttemptID, run 
 	return run, err
 }
 
-// Damaged hears that a pack, or with 0 the tree itself, is not what it should be. It is looked at, and forgotten when that is so, with every copy
-// that needs it.
+// Damaged hears that a pack, or with 0 the tree itself, is not what it should be. It is looked at, and forgotten
+// when that is so, with every copy that needs it.
 func (s *Caches) Damaged(ctx context.Context, attempt record.AttemptID, id record.CacheID, in api.PackDamaged) error {
 	_, c, err := s.restorable(ctx, attempt, id)
 	if err != nil {

@@ -84,5 +84,6 @@ DROP TABLE cache_refs, cache_pieces, cache_packs, cache_spaces;
 DROP INDEX caches_shape;
 DELETE FROM caches;
 ALTER TABLE caches DROP CONSTRAINT caches_once, ADD CONSTRAINT caches_once UNIQUE (project_id, guard, key),
-    DROP COLUMN proposal, DROP COLUMN line, DROP COLUMN shape, DROP COLUMN digest, DROP COLUMN files, DROP COLUMN written,
+    DROP COLUMN proposal, DROP COLUMN line, DROP COLUMN shape, DROP COLUMN digest, DROP COLUMN files,
+    DROP COLUMN written,
     DROP COLUMN stored, DROP COLUMN followed, DROP COLUMN run, DROP COLUMN job, DROP COLUMN uses;

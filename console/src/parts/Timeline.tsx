@@ -274,7 +274,8 @@ function cacheCame(c: Job['caches'][number]): string {
   const of = `${c.run ? ` of run ${c.run}` : ''}${c.line ? ` on ${c.line}` : ''}`;
   const from = c.here ? 'already on the runner' : 'fetched';
   const differs = c.differs ?? [];
-  const why = differs.length > 0 ? `, since ${differs.slice(0, 3).join(', ')} differ${differs.length === 1 ? 's' : ''}` : '';
+  const why =
+    differs.length > 0 ? `, since ${differs.slice(0, 3).join(', ')} differ${differs.length === 1 ? 's' : ''}` : '';
   const came = c.hit ? `hit${of}, ${from}` : c.nearest ? `miss${why}; the nearest${of}, ${from}` : 'miss';
   const saved = c.saved ? `; saved, ${size(c.stored ?? 0)} new` : '';
   return `${came}${saved}; ${size(c.size)} in ${span(c.took_ms)}`;
