@@ -55,7 +55,7 @@ func (sv *server) caches(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Caches.Damaged(ctx, in.Attempt, in.ID, in.Body)
 		})
-	t := treeServer{sv.s.Caches}
+	t := treeServer{sv}
 	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}", t.sendTree)
 	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}/packs/{pack}", t.sendPack)
 	r.Post(Prefix+"/runner/attempts/{attempt}/pieces", t.knownPieces)
@@ -64,7 +64,7 @@ func (sv *server) caches(a huma.API, r chi.Router) {
 }
 
 // treeServer serves what of saved copies is no JSON.
-type treeServer struct{ caches *caches.Caches }
+type treeServer struct{ *server }
 
 // bytesType is the media type of what is of a form of our own.
 const bytesType = "application/octet-stream"
@@ -82,7 +82,7 @@ func send(w http.ResponseWriter, r *http.Request, content io.ReadCloser, err err
 }
 
 func (t treeServer) sendTree(w http.ResponseWriter, r *http.Request) {
-	content, err := t.caches.Tree(r.Context(), attemptOf(r), number[record.CacheID](r, "id"))
+	content, err := t.s.Caches.Tree(r.Context(), attemptOf(r), number[record.CacheID](r, "id"))
 	send(w, r, content, err)
 }
 
@@ -93,7 +93,7 @@ func (t treeServer) sendPack(w http.ResponseWriter, r *http.Request) {
 		fail(w, r, fmt.Errorf("start and n are %w: give which bytes of the pack are wanted", ground.ErrInvalid))
 		return
 	}
-	content, err := t.caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
+	content, err := t.s.Caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
 		number[tree.PackID](r, "pack"), start, n)
 	if err == nil {
 		w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
@@ -115,7 +115,7 @@ func (t treeServer) knownPieces(w http.ResponseWriter, r *http.Request) {
 	for i := range ids {
 		copy(ids[i][:], text[i*len(chunk.ID{}):])
 	}
-	places, err := t.caches.Known(r.Context(), attemptOf(r), ids)
+	places, err := t.s.Caches.Known(r.Context(), attemptOf(r), ids)
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -125,7 +125,7 @@ func (t treeServer) knownPieces(w http.ResponseWriter, r *http.Request) {
 }
 
 func (t treeServer) takePack(w http.ResponseWriter, r *http.Request) {
-	id, err := t.caches.AddPack(r.Context(), attemptOf(r), r.Body)
+	id, err := t.s.Caches.AddPack(r.Context(), attemptOf(r), r.Body)
 	if err != nil {
 		fail(w, r, err)
 		return
@@ -147,7 +147,7 @@ func (t treeServer) takeTree(w http.ResponseWriter, r *http.Request) {
 		fail(w, r, fmt.Errorf("what the tree is of is %w: %w", ground.ErrInvalid, err))
 		return
 	}
-	found, err := t.caches.Save(r.Context(), attemptOf(r), in, body)
+	found, err := t.s.Caches.Save(r.Context(), attemptOf(r), in, body)
 	if err != nil {
 		fail(w, r, err)
 		return
