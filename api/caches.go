@@ -98,6 +98,9 @@ type SavedCaches struct {
 	Copies int64 `json:"copies"`
 	// What came of them by name, in the last 30 days.
 	Names []CacheRecord `json:"names"`
+	// Steps that were reused in that time, and what they took when they were run, in milliseconds.
+	ReusedSteps int64 `json:"reused_steps"`
+	ReusedMs    int64 `json:"reused_ms"`
 }
 
 // CacheRecord is what came of a cache of one job, in some time.

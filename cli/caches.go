@@ -89,7 +89,7 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 		s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("%s of %s take %s: each piece is stored once.",
 			copies(page.Copies), quantity.Bytes(page.Size), quantity.Bytes(page.Takes))))
 	}
-	if len(page.Names) == 0 {
+	if len(page.Names) == 0 && page.ReusedSteps == 0 {
 		return
 	}
 	s.Line("")
@@ -102,8 +102,9 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 	}
 	s.Table([]string{"PIPELINE", "JOB", "CACHE", "HITS", "NEAREST", "MISSES", "RATE", "JOB WITH", "WITHOUT",
 		"SAVED"}, rows)
-	s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("In the last 30 days caches have saved %s of work.",
-		quantity.Span(time.Duration(saved)*time.Millisecond))))
+	s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("In the last 30 days caches have saved %s of work, and %s that were reused %s.",
+		quantity.Span(time.Duration(saved)*time.Millisecond), plural(int(page.ReusedSteps), "step"),
+		quantity.Span(time.Duration(page.ReusedMs)*time.Millisecond))))
 }
 
 func whoRestores(c api.SavedCache) string {

@@ -16,6 +16,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/demo"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/local"
@@ -159,11 +160,25 @@ func printOutcomes(c *cli.Command, outcomes []demo.Outcome) error {
 		rows = append(rows, []string{fmt.Sprint(o.Run.Number), o.What, o.Run.Pipeline, s.State(o.Run.State),
 			terminal.Took(o.Run),
 			terminal.Built(o.Run),
-			o.Cache, o.Tests, strings.Join(o.Files, " "), verdict})
+			o.Cache, reusedOf(o), o.Tests, strings.Join(o.Files, " "), verdict})
 	}
 	s.Line("")
-	s.Table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "TESTS", "ARTIFACTS", ""}, rows)
+	s.Table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "REUSED", "TESTS", "ARTIFACTS", ""}, rows)
+	var steps int
+	var saved int64
+	for _, o := range outcomes {
+		steps, saved = steps+o.Reused, saved+o.Saved
+	}
+	s.Line("%d steps were reused, which saved %s of work.", steps, quantity.Span(time.Duration(saved)*time.Millisecond))
 	return nil
+}
+
+// reusedOf tells of the steps of a run that were not run again.
+func reusedOf(o demo.Outcome) string {
+	if o.Reused == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s, %s", plural(o.Reused, "step"), quantity.Span(time.Duration(o.Saved)*time.Millisecond))
 }
 
 func sayWelcome(c *cli.Command, address, password, settingsFile, binary string) {

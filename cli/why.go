@@ -92,7 +92,7 @@ func showWhys(s *terminal.Screen, list []stepWhy) {
 		case len(w.Differs) == 0:
 			says = fmt.Sprintf("%s: the same as in run %d", w.State, w.Run)
 		default:
-			says = fmt.Sprintf("%s: since run %d %s", w.State, w.Run, changes(len(w.Differs)+w.More))
+			says = fmt.Sprintf("%s: %s since run %d", w.State, changes(len(w.Differs)+w.More), w.Run)
 		}
 		s.Line("%s, %s", w.Job, w.Step)
 		s.Line("  %s", says)

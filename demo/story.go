@@ -41,7 +41,9 @@ type Outcome struct {
 	What   string      `json:"what"`
 	Wanted state.State `json:"wanted"`
 	Run    api.Run     `json:"run"`
-	Cache  string      `json:"cache"` // hit, miss, or "" for none
+	Cache  string      `json:"cache"`    // hit, miss, or "" for none
+	Reused int         `json:"reused"`   // steps that were not run again
+	Saved  int64       `json:"saved_ms"` // what they took when they were
 	Tests  string      `json:"tests"`
 	Files  []string    `json:"files"`
 	Ok     bool        `json:"ok"`
@@ -251,6 +253,12 @@ func (s *Story) follow(ctx context.Context, what string, number record.RunNumber
 			// The jobs after the first find what that one has saved; the first one's cache tells.
 			if o.Cache == "" {
 				o.Cache = map[bool]string{true: "hit", false: "miss"}[c.Hit]
+			}
+		}
+		for _, step := range j.Steps {
+			if step.State == state.Reused {
+				o.Reused++
+				o.Saved += step.Reuse.TookMs
 			}
 		}
 		if j.Tests != nil {

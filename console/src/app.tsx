@@ -18,6 +18,7 @@ const Pipelines = lazy(() => import('./pages/Pipelines'));
 const Secrets = lazy(() => import('./pages/Secrets'));
 const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
+const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
 const Versions = lazy(() => import('./pages/Versions'));
@@ -76,6 +77,7 @@ function Pages() {
               <Route path="/:project/identities" element={<Identities />} />
               <Route path="/:project/packages" element={<Packages />} />
               <Route path="/:project/packages/:id" element={<Package />} />
+              <Route path="/:project/caches" element={<Caches />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />
               <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />

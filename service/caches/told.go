@@ -49,7 +49,10 @@ func (s *Caches) Saved(ctx context.Context, project string, f Filter) (out api.S
 		return out, err
 	}
 	out.Size, out.Takes, out.Copies = sum.Size, sum.Takes, sum.Copies
-	out.Names, err = s.records(ctx, p.ID)
+	if out.Names, err = s.records(ctx, p.ID); err != nil {
+		return out, err
+	}
+	out.ReusedSteps, out.ReusedMs, err = s.Store.ReusedSteps(ctx, p.ID, time.Now().Add(-recordOver))
 	return out, err
 }
 

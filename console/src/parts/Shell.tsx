@@ -52,7 +52,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
     },
   });
   const page = (part: string) =>
-    ['pipelines', 'secrets', 'identities', 'packages', 'audit', 'pushes', 'kept', 'versions'].includes(part);
+    ['pipelines', 'secrets', 'identities', 'packages', 'audit', 'pushes', 'kept', 'caches', 'versions'].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
@@ -64,6 +64,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           ['Pushes', `${of}/pushes`],
           ['Secrets', `${of}/secrets`],
           ['Identities', `${of}/identities`],
+          ['Caches', `${of}/caches`],
           ['Kept', `${of}/kept`],
         ] as [string, string][])
       : []),

@@ -251,9 +251,11 @@ export function Timeline({
                 note={
                   s.advisory && s.state === 'failed'
                     ? 'only reported'
-                    : s.name === job.timing.slowest && job.steps.length > 1 && job.finished
-                      ? 'slowest'
-                      : undefined
+                    : s.state === 'reused' && s.reuse?.run
+                      ? `of run ${s.reuse.run}, ${span(s.reuse.took_ms ?? 0)} then`
+                      : s.name === job.timing.slowest && job.steps.length > 1 && job.finished
+                        ? 'slowest'
+                        : undefined
                 }
               />
             ))}
@@ -267,6 +269,17 @@ export function Timeline({
       </Box>
     </Box>
   );
+}
+
+/** Says why a step that could have been reused was run; nothing for any other. */
+function stepRan(s: Job['steps'][number]): string | undefined {
+  const r = s.reuse;
+  if (!r || s.state === 'reused') return undefined;
+  if (r.unlike) return `not reproducible: ${r.unlike}`;
+  const differs = r.differs ?? [];
+  if (differs.length === 0) return undefined;
+  const more = differs.length + (r.more ?? 0) - 3;
+  return `run again, since ${differs.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''} changed after run ${r.run}`;
 }
 
 /** Says what came of a cache. */
@@ -293,6 +306,10 @@ function Facts({ job }: { job: Job }) {
         .map(([name, version]) => `${name} ${version}`)
         .join(', '),
     );
+  for (const s of job.steps) {
+    const why = stepRan(s);
+    if (why) facts.push(`${s.name}: ${why}`);
+  }
   for (const c of job.caches) {
     facts.push(`cache ${c.name}: ${cacheCame(c)}${c.note ? ` (${c.note})` : ''}`);
   }
