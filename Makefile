@@ -79,7 +79,7 @@ soak: install-test build
 	PISTON_FUZZ_REQUESTS=100000 $(GO) test -timeout 2h -count=1 -run TestNoRequestIsTheServersFault -v ./httpapi
 	PISTON_MUTATIONS=3000000 $(GO) test -timeout 6h -count=1 -run 'DoesHarm|IsAnotherKind' ./core/...
 	PISTON_RAISES=1000 $(GO) test -timeout 2h -count=1 -run TestServersThatAreKilledWhileRunsRaise -v ./service
-	PISTON_KILLS=200 PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 2h -count=1 -run TestKillsUnderLoad -v ./e2e
+	PISTON_KILLS=200 PISTON_BINARY="$(CURDIR)/$(BIN)" $(GO) test -timeout 2h -count=1 -run TestKills -v ./e2e
 
 # Puts small faults into the code and tells which no test sees: docs/testing.md. All groups, or some:
 # make mutants GROUPS="core hook" COUNT=20 SEED=3.

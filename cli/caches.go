@@ -102,7 +102,8 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 	}
 	s.Table([]string{"PIPELINE", "JOB", "CACHE", "HITS", "NEAREST", "MISSES", "RATE", "JOB WITH", "WITHOUT",
 		"SAVED"}, rows)
-	s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("In the last 30 days caches have saved %s of work, and %s that were reused %s.",
+	s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("In the last 30 days caches have saved %s of work, and %s that were "+
+		"reused %s.",
 		quantity.Span(time.Duration(saved)*time.Millisecond), plural(int(page.ReusedSteps), "step"),
 		quantity.Span(time.Duration(page.ReusedMs)*time.Millisecond))))
 }

@@ -163,7 +163,8 @@ func printOutcomes(c *cli.Command, outcomes []demo.Outcome) error {
 			o.Cache, reusedOf(o), o.Tests, strings.Join(o.Files, " "), verdict})
 	}
 	s.Line("")
-	s.Table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "REUSED", "TESTS", "ARTIFACTS", ""}, rows)
+	s.Table([]string{"RUN", "PUSH", "PIPELINE", "STATE", "TOOK", "BUILD", "CACHE", "REUSED", "TESTS",
+		"ARTIFACTS", ""}, rows)
 	var steps int
 	var saved int64
 	for _, o := range outcomes {

@@ -368,8 +368,9 @@ func (q Q) CacheRecords(ctx context.Context, project record.ProjectID, since tim
 				FILTER (WHERE NOT u.hit AND NOT u.nearest AND t.ms IS NOT NULL))::bigint AS miss_ms
 		FROM cache_uses u JOIN attempts a ON a.id = u.attempt_id JOIN jobs j ON j.id = a.job_id JOIN runs r ON r.id = a.run_id
 		CROSS JOIN LATERAL (SELECT CASE WHEN a.state = 'passed'
-			THEN extract(epoch FROM a.finished_at - a.claimed_at) * 1000 + (SELECT coalesce(sum((s.reuse ->> 'took_ms')::bigint), 0)
-				FROM steps s WHERE s.attempt_id = a.id AND s.state = 'reused') END AS ms) t -- what reusing saves is not its doing
+			THEN extract(epoch FROM a.finished_at - a.claimed_at) * 1000
+				+ (SELECT coalesce(sum((s.reuse ->> 'took_ms')::bigint), 0) -- what reusing has saved is not the cache's doing
+					FROM steps s WHERE s.attempt_id = a.id AND s.state = 'reused') END AS ms) t
 		WHERE a.project_id = $1 AND r.queued_at >= $2 AND u.key <> '' AND a.finished_at IS NOT NULL
 		GROUP BY r.pipeline, j.name, u.name ORDER BY r.pipeline, j.name, u.name`, project, since)
 	return list, err

@@ -87,7 +87,8 @@ func (upkeepDue) InsertOpts() river.InsertOpts {
 func (s *Ground) OneOfAll(u Upkeep) {
 	s.later.upkeeps[u.What] = u
 	s.later.PeriodicJobs().Add(river.NewPeriodicJob(river.PeriodicInterval(u.Every),
-		func() (river.JobArgs, *river.InsertOpts) { return upkeepDue{u.What}, nil }, nil))
+		func() (river.JobArgs, *river.InsertOpts) { return upkeepDue{u.What}, nil },
+		&river.PeriodicJobOpts{RunOnStart: true})) // or one that is started often would never come to it
 }
 
 // PutOff has something done after the transaction, by a server that Does it.
