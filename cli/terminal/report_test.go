@@ -30,7 +30,8 @@ func TestTheReportOfAFailedRun(t *testing.T) {
 		Jobs: []api.Job{
 			{Name: "core", State: state.Failed, Attempt: 2, Claimed: at(100), Timing: timing.Report{Queue: 100, Prepare: 900, Slowest: "test"},
 				Steps:  []api.Step{{Name: "fetch", State: state.Passed, Started: at(1000), Finished: at(1500)}, {Name: "test", State: state.Failed, Started: at(1500), Finished: at(4000)}},
-				Caches: []api.CacheUse{{Name: "depot", Hit: true, Size: 1500, TookMs: 40}}, Tests: &api.TestSummary{Passed: 4, Failed: 1}},
+				Caches: []api.CacheUse{{Name: "depot", Hit: true, Size: 1500, TookMs: 40},
+					{Name: "near", Nearest: true, Run: 2, Line: "main", Here: true, Saved: true, Stored: 70, Size: 1500, TookMs: 5}}, Tests: &api.TestSummary{Passed: 4, Failed: 1}},
 			{Name: "app", State: state.Skipped, Reason: "core failed"}},
 		Artifacts: []api.Artifact{{Job: "core", Path: "out/a.apk", Size: 10_600, SHA256: "abc"}}}
 	var b bytes.Buffer
@@ -38,7 +39,8 @@ func TestTheReportOfAFailedRun(t *testing.T) {
 	got := b.String()
 	assert.NotContains(t, got, "\x1b", "no colours where no terminal is")
 	for _, want := range []string{"✗ failed  run 3, trunk of work/x 0123456", "build 1.2 (9)", "core › test: exit code 2", "✗ tide › neaps: got 1", "    18 FAIL neaps",
-		"attempt 2", "queue 100 ms, preparation 900 ms", "2.5 s", "slowest failed", "cache depot: hit, 1.5 kB in 40 ms", "tests: 4 passed, 1 failed", "− skipped  app  core failed",
+		"attempt 2", "queue 100 ms, preparation 900 ms", "2.5 s", "slowest failed", "cache depot: hit, fetched; 1.5 kB in 40 ms",
+		"cache near: miss; the nearest of run 2 on main, already on the runner; saved, 70 B new; 1.5 kB in 5 ms", "tests: 4 passed, 1 failed", "− skipped  app  core failed",
 		"out/a.apk  10.6 kB  abc", "total 4.0 s"} {
 		assert.Contains(t, got, want)
 	}
