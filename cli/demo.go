@@ -33,7 +33,9 @@ func demoCommand() *cli.Command {
 			"after the story, in a new folder unless --home names one, and fails unless every run ended as the story says.\n\n" +
 			terminal.Example("piston demo", "piston demo --once --home /tmp/tidewick"),
 		Flags: append(hostFlags(filepath.Join(filepath.Dir(host.DefaultHome()), "piston-demo"), "127.0.0.1:7460"),
-			&cli.BoolFlag{Name: "once", Usage: "end after the story"}, terminal.JSONFlag),
+			&cli.BoolFlag{Name: "once", Usage: "end after the story"},
+			&cli.BoolFlag{Name: "hybrid", Value: true, Usage: "then play a second project, a hybrid app with real " +
+				"dependencies from npm; not with --once unless asked for"}, terminal.JSONFlag),
 		Action: playDemo,
 	}
 }
@@ -98,7 +100,20 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	if err := printOutcomes(c, outcomes); err != nil {
 		return err
 	}
+	hybrid := func() error {
+		err := story.PlayHybrid(ctx)
+		if errors.Is(err, demo.ErrNoNPM) {
+			tell("%v", err)
+			return nil
+		}
+		return err
+	}
 	if c.Bool("once") {
+		if c.IsSet("hybrid") && c.Bool("hybrid") {
+			if err := hybrid(); err != nil {
+				return terminal.Ending(terminal.ExitFailed, err)
+			}
+		}
 		for _, o := range outcomes {
 			if !o.Ok {
 				return terminal.Ending(terminal.ExitFailed, errors.New("not every run ended as the story says"))
@@ -107,6 +122,11 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	sayWelcome(c, h.Address, password, filepath.Join(home, "client.json"), binary)
+	if !played && c.Bool("hybrid") {
+		if err := hybrid(); err != nil && ctx.Err() == nil {
+			tell("%v", err)
+		}
+	}
 	select {
 	case <-ctx.Done():
 		tell("stopping")

@@ -12,7 +12,7 @@ import (
 	"strings"
 )
 
-//go:embed all:tidewick
+//go:embed all:tidewick all:pocket
 var files embed.FS
 
 // Project is the name the demo registers its repository under.
@@ -20,11 +20,24 @@ const Project = "tidewick"
 
 // writeTree lays the repository's files into a folder, ready to commit.
 func writeTree(dir, depot string) error {
-	err := fs.WalkDir(files, Project, func(name string, d fs.DirEntry, err error) error {
+	err := writeFolder(Project, dir)
+	if err != nil {
+		return err
+	}
+	lock := "source " + depot + "\n"
+	for _, p := range packages {
+		lock += fmt.Sprintf("%s %s\n", p.sum(), p.file())
+	}
+	return os.WriteFile(filepath.Join(dir, "depot.lock"), []byte(lock), 0o644)
+}
+
+// writeFolder writes the files of a folder that is part of the program.
+func writeFolder(from, dir string) error {
+	return fs.WalkDir(files, from, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		to := filepath.Join(dir, strings.TrimPrefix(name, Project))
+		to := filepath.Join(dir, strings.TrimPrefix(name, from))
 		if d.IsDir() {
 			return os.MkdirAll(to, 0o755)
 		}
@@ -41,12 +54,4 @@ func writeTree(dir, depot string) error {
 		}
 		return os.WriteFile(to, text, mode)
 	})
-	if err != nil {
-		return err
-	}
-	lock := "source " + depot + "\n"
-	for _, p := range packages {
-		lock += fmt.Sprintf("%s %s\n", p.sum(), p.file())
-	}
-	return os.WriteFile(filepath.Join(dir, "depot.lock"), []byte(lock), 0o644)
 }

@@ -159,15 +159,7 @@ func (s *Story) Play(ctx context.Context, depot string) ([]Outcome, error) {
 }
 
 func (s *Story) register(ctx context.Context, g *repository) error {
-	_, err := s.Client.AddProject(ctx, api.NewProject{Name: Project, Remote: g.bare})
-	if err != nil && !client.IsStatus(err, 409) {
-		return err
-	}
-	key, err := s.Client.HookKey(ctx, Project)
-	if err != nil {
-		return err
-	}
-	if err := hook.Install(g.bare, s.Binary, hook.Settings{Address: key.Address, Key: key.Key}); err != nil {
+	if err := s.connect(ctx, Project, g); err != nil {
 		return err
 	}
 	s.Tell("registered the project, installed the hook, setting secrets")

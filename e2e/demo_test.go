@@ -39,7 +39,7 @@ func program(t *testing.T, name string, args ...string) string {
 func startDemo(t *testing.T, home, listen string) *server {
 	t.Helper()
 	s := &server{home: home, listen: listen, config: filepath.Join(home, "client.json"), log: &syncBuffer{}}
-	s.cmd = exec.Command(binary(), "demo", "--home", home, "--listen", listen)
+	s.cmd = exec.Command(binary(), "demo", "--hybrid=false", "--home", home, "--listen", listen)
 	s.cmd.Stdout, s.cmd.Stderr, s.cmd.WaitDelay = s.log, s.log, time.Second
 	require.NoError(t, s.cmd.Start())
 	t.Cleanup(func() { s.stop(t) })

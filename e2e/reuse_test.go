@@ -82,7 +82,7 @@ func TestAStepIsReusedWhenNothingItReadsHasChanged(t *testing.T) {
 	require.NoError(t, err)
 	d = r.passes(audit.Number)
 	assert.Equal(t, state.Passed, d.Jobs[0].Steps[0].State)
-	assert.Contains(t, d.Jobs[0].Steps[0].Reuse.Unlike, "out/when differs from its byte 0 on")
+	assert.Contains(t, d.Jobs[0].Steps[0].Reuse.Unlike, "out/when differs from its byte")
 }
 
 var digits = regexp.MustCompile(`\d{9}`)

@@ -214,7 +214,7 @@ files = ["huge"]
 	assert.Contains(t, jobs["kept"].Reason, "limit of keep is reached: out/huge has 966.37 GB (of which 0 B are more than holes)")
 	assert.Contains(t, jobs["handed"].Reason, "limit of hand is reached")
 	assert.Equal(t, state.Passed, jobs["cached"].State)
-	assert.Contains(t, jobs["cached"].Caches[0].Note, "limit of cache is reached: depot/b")
+	assert.Contains(t, jobs["cached"].Caches[0].Note, "limit of cache is reached: depot/a")
 	assert.Equal(t, state.TimedOut, jobs["slow"].State, "taking files in obeys the job's own limit: %s", jobs["slow"].Reason)
 	require.Len(t, d.Artifacts, 1)
 	assert.Equal(t, "out/small", d.Artifacts[0].Path)

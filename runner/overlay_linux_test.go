@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/runner/mount"
@@ -100,8 +101,9 @@ func layAndChange(t *testing.T, dir string, owner, as *process.Account, rng *ran
 		want := treeOf(t, w.Source(), roots)
 		upper, err := w.Below.OpenUpper()
 		require.NoError(t, err)
-		found, whole, err := trees.ScanLayer(ctx, upper, roots)
+		scanned, err := trees.ScanLayer(ctx, upper, roots)
 		require.NoError(t, err)
+		found, whole := scanned.Found, scanned.Above
 		require.NoError(t, upper.Close())
 		if !whole {
 			for i := range found {
@@ -260,6 +262,10 @@ func disturb(t *testing.T, source string, rng *rand.Rand) {
 	case 5:
 		_ = os.Link(at, filepath.Join(dir, fmt.Sprint("l", rng.IntN(30))))
 	case 6:
+		if rng.IntN(3) == 0 && at != dir {
+			_ = os.Remove(at)
+			_ = unix.Mkfifo(at, 0o644)
+		}
 		if rng.IntN(10) == 0 {
 			require.NoError(t, os.RemoveAll(filepath.Join(source, "a")))
 		}

@@ -227,14 +227,16 @@ func (j *job) copyIn(ctx context.Context, c *cacheState) error {
 		return err
 	}
 	defer from.Close()
-	for _, root := range c.roots() {
-		if err := j.files.LeadTo(path.Dir(root)); err != nil {
-			return err
-		}
-	}
 	found, err := trees.Scan(ctx, from, c.roots())
 	if err != nil {
 		return err
+	}
+	for _, f := range found {
+		if slices.Contains(c.roots(), f.Path) {
+			if err := j.files.LeadTo(path.Dir(f.Path)); err != nil {
+				return err
+			}
+		}
 	}
 	b := &trees.Builder{Tree: trees.Tree(c.roots(), found), Into: j.files.Source(), As: j.files.Account()}
 	return b.Copy(ctx, from, found)

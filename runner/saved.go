@@ -25,7 +25,8 @@ type saving struct {
 	older   *tree.Tree // what was restored; nil for nothing
 	root    *os.Root   // what is looked at
 	found   []trees.Found
-	changes bool // that is what differs from the older tree, and not all there is
+	odd     []string // what is there and not saved
+	changes bool     // that is what differs from the older tree, and not all there is
 	tree    *tree.Tree
 	written []byte
 }
@@ -106,9 +107,9 @@ func (j *job) look(ctx context.Context, s *saving) (err error) {
 		if s.root, err = j.files.Below.OpenUpper(); err != nil {
 			return err
 		}
-		var whole bool
-		if s.found, whole, err = trees.ScanLayer(ctx, s.root, s.roots()); err == nil && !whole {
-			s.changes = true
+		scanned, err := trees.ScanLayer(ctx, s.root, s.roots())
+		if err == nil && !scanned.Above {
+			s.changes, s.found, s.odd = true, scanned.Found, scanned.Odd
 			return nil
 		}
 		s.root.Close()
@@ -117,10 +118,11 @@ func (j *job) look(ctx context.Context, s *saving) (err error) {
 		}
 	}
 	s.root = j.files.Root()
-	if s.found, err = trees.Scan(ctx, s.root, s.roots()); err != nil {
+	scanned, err := trees.ScanOdd(ctx, s.root, s.roots())
+	if err != nil {
 		return err
 	}
-	if len(s.found) == 0 {
+	if s.found, s.odd = scanned.Found, scanned.Odd; len(s.found) == 0 {
 		return nothingThere{}
 	}
 	if s.older != nil {
@@ -135,14 +137,20 @@ func (s *saving) fits(most int64) error {
 	if s.changes {
 		_, total = tree.Merge(s.older, trees.Changes(s.found)).Files() // without those that are not read yet
 	}
+	largest, size := s.Name, int64(0)
 	for i := range s.found {
-		if s.found[i].Kind == tree.File && s.found[i].Pieces == nil {
-			total += s.found[i].Size
-		} else if !s.changes {
-			total += s.found[i].Size
+		f := &s.found[i]
+		if f.Kind != tree.File {
+			continue
+		}
+		if f.Pieces == nil || !s.changes {
+			total += f.Size
+		}
+		if f.Size > size {
+			largest, size = f.Path, f.Size
 		}
 	}
-	return workspace.Bound{What: "cache", Most: most}.Fits(s.Name, total)
+	return workspace.Bound{What: "cache", Most: most}.Fits(s.Name, total, largest, size)
 }
 
 // store stores the pieces of a cache's files that are not stored yet, and makes its tree.
@@ -226,7 +234,7 @@ func (j *job) keepOneHere(ctx context.Context, s *saving) error {
 	if s.changes {
 		layers = s.cacheState.tree.Layers
 	}
-	if s.laid && !s.changes || len(layers) >= tier.MostLayers {
+	if s.laid && !s.changes || len(layers) >= tier.MostLayers || s.changes && len(s.odd) > 0 {
 		return nil // what is above it says nothing without it; it will be fetched as one
 	}
 	making, err := j.tier.Make()
@@ -238,7 +246,10 @@ func (j *job) keepOneHere(ctx context.Context, s *saving) error {
 		b := &trees.Builder{Tree: s.tree, Into: making.Dir, As: j.files.Account()}
 		err = b.Copy(ctx, j.files.Root(), s.found)
 	} else {
-		err = j.move(s.roots(), making.Dir)
+		for _, name := range s.odd { // or it would be there next time, and not for a runner that fetches
+			err = errors.Join(err, j.files.Root().Remove(name))
+		}
+		err = errors.Join(err, j.move(s.roots(), making.Dir))
 	}
 	if err != nil {
 		return err
@@ -257,12 +268,13 @@ func (j *job) keepOneHere(ctx context.Context, s *saving) error {
 
 // move moves what is at some paths of the workspace, if anything is, to the same paths below a folder.
 func (j *job) move(roots []string, into string) error {
+	var ours []string
 	for _, root := range roots {
-		if err := j.files.LeadTo(path.Dir(root)); err != nil {
-			return err // a link in the way leads elsewhere
+		if j.files.LeadTo(path.Dir(root)) == nil { // else a link in the way leads elsewhere, and nothing of it was saved
+			ours = append(ours, root)
 		}
 	}
-	return moveTo(into, j.files.Source(), roots, j.files.Account())
+	return moveTo(into, j.files.Source(), ours, j.files.Account())
 }
 
 // moveTo moves what is at some paths below a folder, if anything is, to the same paths below another, as an

@@ -156,7 +156,7 @@ func TestWhatFitsElseTheNearestIsFound(t *testing.T) {
 	exact.Exact = true
 	_, err = s.Caches.Find(ctx, work, exact)
 	assert.ErrorIs(t, err, ground.ErrNotFound, "when nothing but what fits will do")
-	_, err = s.Caches.Find(ctx, work, wants("other", "one"))
+	_, err = s.Caches.Find(ctx, work, wants("other", "five"))
 	assert.ErrorIs(t, err, ground.ErrNotFound, "another cache's is none")
 
 	require.NoError(t, saves(ctx, s, work, "depot", "two", []byte("of work")))

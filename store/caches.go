@@ -207,6 +207,19 @@ func (q Q) PackOf(ctx context.Context, cache record.CacheID, pack tree.PackID) (
 	return blob, err
 }
 
+// StoredPack is a pack, and where it is.
+type StoredPack struct {
+	ID   tree.PackID `db:"id"`
+	Blob string      `db:"blob"`
+}
+
+// PacksOf lists the packs that a copy needs.
+func (q Q) PacksOf(ctx context.Context, cache record.CacheID) (list []StoredPack, err error) {
+	err = q.list(ctx, &list, `SELECT p.id, p.blob FROM cache_refs r JOIN cache_packs p ON p.id = r.pack_id
+		WHERE r.cache_id = $1 ORDER BY p.id`, cache)
+	return list, err
+}
+
 // PacksIn counts which of some packs are of a space, or are needed by a copy.
 func (q Q) PacksIn(ctx context.Context, of Space, older record.CacheID, packs []tree.PackID) (n int, err error) {
 	err = q.get(ctx, &n, `SELECT count(*) FROM cache_packs p WHERE id = ANY($5) AND (space_id = (`+findSpace+`)
@@ -237,10 +250,7 @@ func (q Q) LosePack(ctx context.Context, pack tree.PackID) (blobs []string, err 
 // DropPacks forgets some packs that no copy needs and nobody has counted on since a time, with their pieces, and gives
 // their blobs.
 func (q Q) DropPacks(ctx context.Context, before time.Time, limit int) (blobs []string, err error) {
-	var gone []struct {
-		ID   tree.PackID `db:"id"`
-		Blob string      `db:"blob"`
-	}
+	var gone []StoredPack
 	err = q.list(ctx, &gone, `DELETE FROM cache_packs WHERE id IN (SELECT id FROM cache_packs p WHERE used_at < $1
 			AND NOT EXISTS (SELECT FROM cache_refs r WHERE r.pack_id = p.id) LIMIT $2 FOR UPDATE SKIP LOCKED)
 		RETURNING id, blob`, before, limit)

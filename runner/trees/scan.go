@@ -42,6 +42,7 @@ type scanner struct {
 	from  *opener
 	layer bool // what is read are changes, as overlayfs writes them
 	above bool // they change what is above a path, too
+	odd   []string
 	found []Found
 	names map[[2]uint64]string // the first name of files that have several
 }
@@ -51,12 +52,25 @@ func Scan(ctx context.Context, root *os.Root, paths []string) ([]Found, error) {
 	return scan(&scanner{ctx: ctx}, root, paths)
 }
 
-// ScanLayer lists what the upper layer of an overlay changes at paths of the lower ones. whole tells that the layer
-// alone does not say what is there: something above a path was removed or replaced.
-func ScanLayer(ctx context.Context, root *os.Root, paths []string) (found []Found, whole bool, err error) {
+// Scanned is what is at some paths.
+type Scanned struct {
+	Found []Found
+	Odd   []string // what is passed by: sockets, pipes, devices
+	Above bool     // of a layer: it changes what is above a path, so that it alone does not say what is there
+}
+
+// ScanOdd lists what Scan does, and what it passes by.
+func ScanOdd(ctx context.Context, root *os.Root, paths []string) (Scanned, error) {
+	s := &scanner{ctx: ctx}
+	found, err := scan(s, root, paths)
+	return Scanned{found, s.odd, false}, err
+}
+
+// ScanLayer lists what the upper layer of an overlay changes at paths of the lower ones.
+func ScanLayer(ctx context.Context, root *os.Root, paths []string) (Scanned, error) {
 	s := &scanner{ctx: ctx, layer: true}
-	found, err = scan(s, root, paths)
-	return found, s.above, err
+	found, err := scan(s, root, paths)
+	return Scanned{found, s.odd, s.above}, err
 }
 
 func scan(s *scanner, root *os.Root, paths []string) (found []Found, err error) {
@@ -152,13 +166,14 @@ func (s *scanner) one(dir *os.File, name, at string) error {
 				s.names[id] = at
 			}
 		}
-	case unix.S_IFCHR:
-		if !s.layer || st.Rdev != 0 {
-			return nil
-		}
-		f.Gone = true // a whiteout (Documentation/filesystems/overlayfs.rst, whiteouts and opaque directories)
 	default:
-		return nil // sockets and pipes are of no use later
+		whiteout := st.Mode&unix.S_IFMT == unix.S_IFCHR && st.Rdev == 0
+		if !s.layer || !whiteout { // a whiteout (Documentation/filesystems/overlayfs.rst) says that nothing is there
+			s.odd = append(s.odd, at)
+		}
+		if f.Gone = s.layer; !s.layer {
+			return nil // sockets and pipes are of no use later
+		}
 	}
 	s.found = append(s.found, f)
 	return nil

@@ -35,13 +35,13 @@ func (b Bound) Check(name string, info fs.FileInfo) error {
 		quantity.Bytes(b.Most))}
 }
 
-// Fits refuses files that have more bytes in all.
-func (b Bound) Fits(name string, size int64) error {
+// Fits refuses what has more bytes in all; largest is the largest file in it, of so many.
+func (b Bound) Fits(name string, size int64, largest string, most int64) error {
 	if b.Most <= 0 || size <= b.Most {
 		return nil
 	}
-	return &TooMuch{fmt.Sprintf("the job's limit of %s is reached: %s has %s, and %s are allowed", b.What, name,
-		quantity.Bytes(size), quantity.Bytes(b.Most))}
+	return &TooMuch{fmt.Sprintf("the job's limit of %s is reached: %s has %s of the %s that are in %s, and %s are allowed",
+		b.What, largest, quantity.Bytes(most), quantity.Bytes(size), name, quantity.Bytes(b.Most))}
 }
 
 // TooMuch is why something is not taken: it is larger than may be. A pointer, since whoever sends a body compares its

@@ -369,27 +369,46 @@ func (s *Caches) Damaged(ctx context.Context, attempt record.AttemptID, id recor
 	if err != nil {
 		return ground.Known(err, "pack %d of saved copy %d", in.Pack, id)
 	}
+	// Where one is damaged others may be, and would be found one run after the other.
+	packs, err := s.Store.PacksOf(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	lost, err := s.loseBad(ctx, in.Pack, name)
+	if err == nil && !lost {
+		err = fmt.Errorf("pack %d is what it should be here, and %w", in.Pack, ground.ErrExists)
+	}
+	for _, p := range packs {
+		if err == nil && p.ID != in.Pack {
+			_, err = s.loseBad(ctx, p.ID, p.Blob)
+		}
+	}
+	return err
+}
+
+// loseBad looks at a pack, and forgets it when it is not what it should be.
+func (s *Caches) loseBad(ctx context.Context, pack tree.PackID, name string) (lost bool, err error) {
 	bad := s.look(ctx, name)
 	if bad == nil {
-		return fmt.Errorf("pack %d is what it should be here, and %w", in.Pack, ground.ErrExists)
+		return false, nil
 	}
 	if !errors.Is(bad, tree.ErrDamaged) && !errors.Is(bad, blob.ErrNotFound) {
-		return bad // the place cannot be read just now
+		return false, bad // the place cannot be read just now
 	}
-	s.Log.Warn("a pack of saved folders is damaged, and given up with the copies that need it", "pack", in.Pack, "blob",
+	s.Log.Warn("a pack of saved folders is damaged, and given up with the copies that need it", "pack", pack, "blob",
 		name, "error", bad)
 	var blobs []string
 	err = s.Store.Tx(ctx, func(q store.Q) (err error) {
-		blobs, err = q.LosePack(ctx, in.Pack)
+		blobs, err = q.LosePack(ctx, pack)
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return nil // another has found it, too
+		return true, nil // another has found it, too
 	}
 	for _, name := range blobs {
 		err = errors.Join(err, s.blobs.Delete(ctx, name))
 	}
-	return err
+	return true, err
 }
 
 // treeDamaged looks at the written tree of a copy, and drops that when it is damaged.
