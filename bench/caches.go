@@ -116,7 +116,7 @@ func (c *cachesYard) measure(ctx context.Context, tree string, f forest) error {
 	if err := c.startRunner(ctx); err != nil {
 		return err
 	}
-	first, err := c.run(ctx, "one", "cp -a '"+tree+"' depot")
+	first, err := c.run(ctx, "one", "cp -a '"+tree+"' depot && sync")
 	if err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (c *cachesYard) measure(ctx context.Context, tree string, f forest) error {
 	}
 	beside("restored, local tier", here.TookMs, restore, 0.05)
 	changed, err := c.run(ctx, "two", fmt.Sprintf(
-		"find depot -type f | sort | awk 'NR %% 100 == 7' | while read f; do echo \"changed $(date +%%N)\" >> \"$f\"; done"))
+		"find depot -type f | sort | awk 'NR %% 100 == 7' | while read f; do echo \"changed $(date +%%N)\" >> \"$f\"; done; sync"))
 	if err != nil {
 		return err
 	}

@@ -93,6 +93,7 @@ func runnerCommand() *cli.Command {
 				return terminal.Ending(code, errors.New("")) // it has said why
 			}
 			debug.SetGCPercent(100) // it lives for long
+			debug.SetMemoryLimit(runnerMemory)
 			token, err := runnerToken(c.String("token-file"))
 			if err != nil {
 				return err
@@ -165,6 +166,10 @@ func runnerCommand() *cli.Command {
 		},
 	}
 }
+
+// runnerMemory is from when on a runner collects what it needs no more before it takes more memory, in bytes: the
+// machine is for the jobs.
+const runnerMemory = 100 << 20
 
 // netProgram is the command that prepares a job's network from within.
 func netProgram() []string {

@@ -16,6 +16,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/imprint"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -64,7 +65,7 @@ func (d *desk) FindCache(_ context.Context, _ record.AttemptID, in api.CacheWant
 	}
 	best := slices.MaxFunc(list, func(a, b saved) int { return d.nearness(a, in) - d.nearness(b, in) })
 	return api.CacheFound{ID: 1, Exact: best.Key == in.Key, Tree: best.Tree, Line: best.Line,
-		Differs: differing(best.Followed, in.Followed)}, nil
+		Differs: imprint.Differs(best.Followed, in.Followed)}, nil
 }
 
 // nearness is greater for a copy that fits better.
@@ -76,17 +77,6 @@ func (d *desk) nearness(s saved, in api.CacheWanted) int {
 		return 1
 	}
 	return 0
-}
-
-func differing(before, after map[string]string) []string {
-	list := []string{}
-	for name, sum := range after {
-		if before[name] != sum {
-			list = append(list, name)
-		}
-	}
-	slices.Sort(list)
-	return list
 }
 
 // SaveTree notes a copy that is on this machine.

@@ -77,6 +77,23 @@ func Key(shape string, followed Content) CacheKey {
 	return CacheKey(sum("cache 2", shape, hex.EncodeToString(followed[:])))
 }
 
+// Differs names what is not the same in two lists of sums.
+func Differs(before, after map[string]string) []string {
+	list := []string{}
+	for name, sum := range after {
+		if was, has := before[name]; !has || was != sum {
+			list = append(list, name)
+		}
+	}
+	for name := range before {
+		if _, has := after[name]; !has {
+			list = append(list, name)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
 // sum is the SHA-256 of values that JSON can write, in hexadecimal.
 func sum(values ...any) string {
 	text, err := json.Marshal(values)

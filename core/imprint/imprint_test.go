@@ -1,6 +1,7 @@
 package imprint
 
 import (
+	"fmt"
 	"testing"
 	"testing/fstest"
 
@@ -56,4 +57,37 @@ func TestKeyTellsEverythingApart(t *testing.T) {
 		assert.NotEqual(t, k, Key(other, Content{1}))
 	}
 	assert.NotEqual(t, k, Key(shape, Content{2}))
+}
+
+func TestDiffersNamesWhatIsNotTheSame(t *testing.T) {
+	before := map[string]string{"a": "1", "b": "2", "gone": "", "same": "x"}
+	assert.Equal(t, []string{"b", "gone", "new"}, Differs(before, map[string]string{"a": "1", "b": "3", "new": "", "same": "x"}))
+	assert.Empty(t, Differs(before, before))
+}
+
+func TestAStepIsTheSameOnlyWhenAllIs(t *testing.T) {
+	step := func() Step {
+		return Step{Script: "make", Dir: ".", Env: map[string]string{"MODE": "fast"}, Tools: map[string]string{"make": "4.3"},
+			System: "s", Platform: "linux/amd64", Secrets: map[string]int{"KEY": 1}, Files: map[string]string{"core/a.c": "1"},
+			Outputs: []string{"out/*"}}
+	}
+	base := step()
+	assert.Equal(t, base.Key(), step().Key())
+	for what, change := range map[string]func(*Step){
+		"the script": func(s *Step) { s.Script = "make all" }, "its folder": func(s *Step) { s.Dir = "core" },
+		"the variable MODE": func(s *Step) { s.Env["MODE"] = "slow" }, "the tool make": func(s *Step) { s.Tools["make"] = "4.4" },
+		"the system": func(s *Step) { s.System = "t" }, "the platform": func(s *Step) { s.Platform = "darwin/arm64" },
+		"the secret KEY": func(s *Step) { s.Secrets["KEY"] = 2 }, "core/a.c": func(s *Step) { s.Files["core/a.c"] = "2" },
+		"core/b.c": func(s *Step) { s.Files["core/b.c"] = "1" }, "its outputs": func(s *Step) { s.Outputs = nil },
+	} {
+		other := step()
+		change(&other)
+		assert.NotEqual(t, base.Key(), other.Key(), what)
+		assert.Equal(t, []string{what}, Differs(base.Parts(), other.Parts()))
+	}
+	for i := range mostTold + 1 {
+		base.Files[fmt.Sprintf("lib/part/deep/%d", i)] = "x"
+	}
+	assert.Less(t, len(base.Parts()), 20, "many are told by their folders")
+	assert.Contains(t, base.Parts(), "lib/part/…")
 }

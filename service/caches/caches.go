@@ -21,6 +21,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/core/chunk"
+	"gentlepiston.example/piston/core/imprint"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/service/ground"
@@ -118,24 +119,7 @@ func (s *Caches) Find(ctx context.Context, attempt record.AttemptID, in api.Cach
 		return api.CacheFound{}, ground.Known(err, "cache %.12s", in.Key)
 	}
 	return api.CacheFound{ID: c.ID, Exact: c.Key == in.Key, Tree: hex.EncodeToString(c.Digest), Size: c.Size,
-		Files: c.Files, Run: c.Run, Line: c.Line, Differs: differs(c.Followed.V, in.Followed)}, nil
-}
-
-// differs names what is not the same in two lists of sums.
-func differs(before, after map[string]string) []string {
-	list := []string{}
-	for name, sum := range after {
-		if before[name] != sum {
-			list = append(list, name)
-		}
-	}
-	for name := range before {
-		if _, has := after[name]; !has {
-			list = append(list, name)
-		}
-	}
-	slices.Sort(list)
-	return list
+		Files: c.Files, Run: c.Run, Line: c.Line, Differs: imprint.Differs(c.Followed.V, in.Followed)}, nil
 }
 
 // restorable finds a copy that a running attempt may restore.
