@@ -127,8 +127,8 @@ func (c *cachesYard) measure(ctx context.Context, tree string, f forest) error {
 		return err
 	}
 	beside("restored, local tier", here.TookMs, restore, 0.05)
-	changed, err := c.run(ctx, "two", fmt.Sprintf(
-		"find depot -type f | sort | awk 'NR %% 100 == 7' | while read f; do echo \"changed $(date +%%N)\" >> \"$f\"; done; sync"))
+	changed, err := c.run(ctx, "two", "find depot -type f | sort | awk 'NR % 100 == 7' | "+
+		"while read f; do echo \"changed $(date +%N)\" >> \"$f\"; done; sync")
 	if err != nil {
 		return err
 	}

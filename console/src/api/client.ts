@@ -14,6 +14,7 @@ export type Token = Schemas['Token'];
 export type Push = Schemas['Push'];
 export type Kept = Schemas['Kept'];
 export type SavedCache = Schemas['SavedCache'];
+export type SavedCaches = Schemas['SavedCaches'];
 export type CacheRecord = Schemas['CacheRecord'];
 export type LedgerEntry = Schemas['LedgerEntry'];
 export type LedgerLine = Schemas['LedgerLine'];

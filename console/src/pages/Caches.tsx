@@ -6,7 +6,7 @@ import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import { api, done, take, type CacheRecord, type SavedCache } from '../api/client';
+import { api, done, take, type CacheRecord, type SavedCache, type SavedCaches } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
 import { FormDialog } from '../parts/FormDialog';
@@ -27,6 +27,14 @@ function rate(r: CacheRecord): string {
 }
 
 const took = (ms: number | undefined) => (ms === undefined ? '–' : span(ms));
+
+/** What all of it comes to. */
+function inAll(c: SavedCaches): string {
+  const saved = c.names.reduce((sum, r) => sum + r.saved_ms, 0);
+  const steps = `${count(c.reused_steps, 'step')} that were reused ${span(c.reused_ms)}`;
+  const copies = `${c.copies.toLocaleString('en')} saved copies of ${size(c.size)} take ${size(c.takes)}`;
+  return `In the last 30 days caches have saved ${span(saved)} of work, and ${steps}. ${copies}: each piece is stored once.`;
+}
 
 /** Gives up a saved copy. */
 function DropCopy({ project, copy, close }: { project: string; copy: SavedCache; close: () => void }) {
@@ -93,7 +101,7 @@ export default function Caches() {
   });
   const first = pages.data?.pages[0];
   const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
-  const saved = first?.names.reduce((sum, r) => sum + r.saved_ms, 0) ?? 0;
+  const sums = first && inAll(first);
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Typography variant="h1" sx={{ mb: 1.5 }}>
@@ -106,11 +114,7 @@ export default function Caches() {
       )}
       {first && (
         <>
-          <Typography sx={{ color: 'text.secondary', mb: 1.5 }}>
-            In the last 30 days caches have saved {span(saved)} of work, and {count(first.reused_steps, 'step')} that
-            were reused {span(first.reused_ms)}. {first.copies.toLocaleString('en')} saved copies of {size(first.size)}{' '}
-            take {size(first.takes)}: each piece is stored once.
-          </Typography>
+          <Typography sx={{ color: 'text.secondary', mb: 1.5 }}>{sums}</Typography>
           {first.names.length > 0 && <Records list={first.names} />}
           <Typography variant="h2" sx={{ mb: 1 }}>
             Saved copies

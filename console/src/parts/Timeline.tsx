@@ -279,7 +279,8 @@ function stepRan(s: Job['steps'][number]): string | undefined {
   const differs = r.differs ?? [];
   if (differs.length === 0) return undefined;
   const more = differs.length + (r.more ?? 0) - 3;
-  return `run again, since ${differs.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''} changed after run ${r.run}`;
+  const what = `${differs.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''}`;
+  return `run again, since ${what} changed after run ${r.run}`;
 }
 
 /** Says what came of a cache. */
