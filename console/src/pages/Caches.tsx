@@ -33,7 +33,8 @@ function inAll(c: SavedCaches): string {
   const saved = c.names.reduce((sum, r) => sum + r.saved_ms, 0);
   const steps = `${count(c.reused_steps, 'step')} that were reused ${span(c.reused_ms)}`;
   const copies = `${c.copies.toLocaleString('en')} saved copies of ${size(c.size)} take ${size(c.takes)}`;
-  return `In the last 30 days caches have saved ${span(saved)} of work, and ${steps}. ${copies}: each piece is stored once.`;
+  const work = `In the last 30 days caches have saved ${span(saved)} of work`;
+  return `${work}, and ${steps}. ${copies}: each piece is stored once.`;
 }
 
 /** Gives up a saved copy. */
