@@ -36,8 +36,8 @@ type ClaimRequest struct {
 // RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service
 // serves: one that does not know what a step is to do must not be given it.
 const (
-	RunnerProtocol      = 6
-	LeastRunnerProtocol = 6
+	RunnerProtocol      = 7
+	LeastRunnerProtocol = 7
 )
 
 // Claimed is the answer to a claim: a job, or names of tools that jobs ask for and this runner has not looked for yet.

@@ -1,6 +1,6 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
 // arguments only those parts: idle, check, try, push, empty, mask, secrets, queue, versions, sign,
-// caches.
+// caches, collect.
 package main
 
 import (
@@ -55,7 +55,7 @@ func run() error {
 	b := &bench{home: home}
 	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
 		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue},
-		{"versions", versions}, {"sign", signing}, {"caches", cachesPart}}
+		{"versions", versions}, {"sign", signing}, {"caches", cachesPart}, {"collect", collecting}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {

@@ -56,6 +56,10 @@ func (j *job) restoreCaches(ctx context.Context) {
 		key := imprint.Key(shape, followed)
 		c.wanted = api.CacheWanted{Name: name, Key: string(key), Shape: shape, Followed: sums, Exact: c.Exact}
 		c.use.Key = string(key)
+		if j.attempt.Work.Fresh {
+			j.say("cache %s: not restored, since the run does all anew (%s)", name, key.Short())
+			continue
+		}
 		began := time.Now()
 		err = j.find(ctx, c)
 		c.use.TookMs = time.Since(began).Milliseconds()

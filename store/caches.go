@@ -306,6 +306,12 @@ func (q Q) DropCache(ctx context.Context, project record.ProjectID, id record.Ca
 	return q.do(ctx, ErrNotFound, `DELETE FROM caches WHERE project_id = $1 AND id = $2`, project, id)
 }
 
+// DropSame forgets the copy in whose place another is to come, if there is one.
+func (q Q) DropSame(ctx context.Context, c Cache) error {
+	return q.do(ctx, nil, `DELETE FROM caches WHERE project_id = $1 AND guard = $2 AND proposal = $3 AND key = $4`,
+		c.ProjectID, c.Guard, c.Proposal, c.Key)
+}
+
 // ListedCache is a copy with what it takes beside those that were used later.
 type ListedCache struct {
 	Cache

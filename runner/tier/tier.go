@@ -198,12 +198,35 @@ func (t *Tier) Trim(most int64) error {
 	return t.trim(most)
 }
 
-// trim gives up trees over most bytes (0: any amount), and layers that no tree has.
+// maxReserve is the most room that is left on the disk for jobs; of a small one a tenth.
+const maxReserve = 5 << 30
+
+// roomFor is how many bytes all that is here may take, so that the disk does not fill up, when it takes so many now.
+func (t *Tier) roomFor(most, now int64) int64 {
+	space, err := disk.Of(t.dir)
+	if err != nil {
+		return most
+	}
+	room := max(1, now+space.Free-min(maxReserve, space.Total/10))
+	if most <= 0 {
+		return room
+	}
+	return min(most, room)
+}
+
+// trim gives up trees over most bytes (0: any amount that the disk has room for), and layers that no tree has.
 func (t *Tier) trim(most int64) error {
 	trees, err := t.all()
 	if err != nil {
 		return err
 	}
+	now := int64(0)
+	for _, tree := range trees {
+		for _, l := range tree.Layers {
+			now += l.Bytes
+		}
+	}
+	most = t.roomFor(most, now)
 	sizes, trouble := map[string]int64{}, []error(nil)
 	total := int64(0)
 	kept := 0
@@ -214,7 +237,7 @@ func (t *Tier) trim(most int64) error {
 				more += l.Bytes
 			}
 		}
-		if most > 0 && total+more > most && kept > 0 && !t.used(tree) {
+		if total+more > most && kept > 0 && !t.used(tree) {
 			trouble = append(trouble, t.forget(tree.Digest))
 			continue
 		}

@@ -306,7 +306,14 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 	if _, err := s.blobs.Put(ctx, c.Blob, bytes.NewReader(text)); err != nil {
 		return found, err
 	}
-	err = s.Store.Tx(ctx, func(q store.Q) error { return q.AddCache(ctx, c, t.Packs()) })
+	err = s.Store.Tx(ctx, func(q store.Q) error {
+		if run.Anew == store.Fresh { // what was there before is what it does not trust
+			if err := q.DropSame(ctx, c); err != nil {
+				return err
+			}
+		}
+		return q.AddCache(ctx, c, t.Packs())
+	})
 	if err != nil {
 		_ = s.blobs.Delete(ctx, c.Blob)
 	}
