@@ -38,8 +38,6 @@ var pages = []struct {
 	{"package", "/tidewick/packages/8", `//section[@aria-label="What the size is made of"]`, true},
 	{"identities", "/tidewick/identities", `//b[text()="harbour-store"]`, true},
 	{"caches", "/tidewick/caches", `//td[text()="stations"]`, true},
-	{"kept", "/tidewick/kept?order=largest",
-		`//td[contains(text(), "tidewick.apk")] | //td//*[contains(text(), "tidewick.apk")]`, true},
 	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},
 }
 

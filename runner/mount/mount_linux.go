@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -76,7 +77,10 @@ func Enter() (ended bool, code int) {
 	cmd.Args[0] = os.Args[0]
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 	Separate(cmd)
-	cmd.SysProcAttr.Pdeathsig = syscall.SIGKILL
+	// It dies with this one, by whose thread it was started; a Ctrl-C reaches it once, by us.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	cmd.SysProcAttr.Pdeathsig, cmd.SysProcAttr.Setpgid = syscall.SIGKILL, true
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer signal.Stop(signals)
