@@ -9,7 +9,7 @@ import (
 
 // CacheWanted says which saved copy of a cache a job wants.
 type CacheWanted struct {
-	Name string `json:"name" maxLength:"63"`
+	Name string `json:"name" maxLength:"250"`
 	// What fits has this key.
 	Key string `json:"key" pattern:"^[0-9a-f]{64}$"`
 	// What may stand for it has this shape: the same name, paths and platform.

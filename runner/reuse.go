@@ -319,10 +319,13 @@ func (r *reusable) compare(ctx context.Context, view *workspace.View) {
 	case unlike == "":
 		r.attempt.Say(r.n, "audit: it makes the same as run %d, byte by byte", r.found.Run)
 	default:
-		r.why.Unlike = r.attempt.Reason(unlike)
+		r.why.Unlike = r.attempt.Hide(unlike[:min(len(unlike), mostUnlike)])
 		r.attempt.Say(r.n, "audit: it is not reproducible: %s", unlike)
 	}
 }
+
+// mostUnlike is the most bytes that are told of it.
+const mostUnlike = 900
 
 // unlike says where what it has made first differs from what it made before; "" nowhere.
 func (r *reusable) unlike(ctx context.Context, view *workspace.View) (string, error) {

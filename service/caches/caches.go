@@ -269,7 +269,7 @@ func (t *tail) last() []byte { return t.text[max(0, len(t.text)-t.most):] }
 
 var (
 	sum  = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	name = regexp.MustCompile(`^[^\x00-\x1f]{1,200}$`)
+	name = regexp.MustCompile(`^[^\x00-\x1f]{1,250}$`)
 )
 
 // Save keeps a tree as the copy of a cache. All its packs are those of runs like the attempt's, or of the copy it was
