@@ -178,10 +178,10 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, text, "core › unit tests: exit code 2")
 	assert.Contains(t, text, "springs exceed neaps")
 	var line, colour string
-	do("to the line", chromedp.Click(`[aria-label="What failed"] a`), chromedp.WaitVisible(`[role=log] [data-line="18"]`), chromedp.Text(`[role=log] [data-line="18"]`, &line),
-		chromedp.Location(&size), chromedp.Evaluate(`getComputedStyle(document.querySelector('[data-line="18"] span span')).color`, &colour))
+	do("to the line", chromedp.Click(`[aria-label="What failed"] a`), chromedp.WaitVisible(`[role=log] [data-line="19"]`), chromedp.Text(`[role=log] [data-line="19"]`, &line),
+		chromedp.Location(&size), chromedp.Evaluate(`getComputedStyle(document.querySelector('[data-line="19"] span span')).color`, &colour))
 	assert.Contains(t, line, "FAIL springs exceed neaps")
-	assert.Contains(t, size, "job=core&line=18", "the address leads to the line")
+	assert.Contains(t, size, "job=core&line=19", "the address leads to the line")
 	assert.NotEmpty(t, colour, "ANSI colours are shown")
 	do("a broken file says what is wrong where the log would be", chromedp.Navigate(address+"/tidewick/13"), chromedp.WaitVisible(`//*[contains(text(), "unknown key")]`),
 		chromedp.Text(`main`, &text))
