@@ -190,7 +190,7 @@ func checkConsole(t *testing.T, s *server) {
 
 	dir := t.TempDir()
 	do("download the APK", browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorAllow).WithDownloadPath(dir),
-		chromedp.Navigate(address+"/tidewick/6"), chromedp.Click(`//a[contains(text(), "tidewick.apk")]`))
+		chromedp.Navigate(address+"/tidewick/6"), chromedp.Click(`//a[contains(@href, "/artifacts/") and contains(text(), "tidewick.apk")]`))
 	apk := filepath.Join(dir, "tidewick.apk")
 	require.Eventually(t, func() bool { _, err := os.Stat(apk); return err == nil }, 10*time.Second, 50*time.Millisecond)
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
