@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/imprint"
+	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/runner/tier"
 	"gentlepiston.example/piston/runner/trees"
 )
@@ -46,6 +47,11 @@ func (j *job) restoreCaches(ctx context.Context) {
 	for _, name := range slices.Sorted(maps.Keys(j.attempt.Work.Job.Cache)) {
 		c := &cacheState{Cache: j.attempt.Work.Job.Cache[name], use: api.CacheUse{Name: name}}
 		j.caches = append(j.caches, c)
+		if slices.ContainsFunc(c.roots(), tree.OfGit) {
+			c.use.Note = "what is in .git is the checkout's own"
+			j.say("cache %s: not used: %s", name, c.use.Note)
+			continue
+		}
 		followed, sums, err := imprint.Files(j.files.FS(), c.Follows)
 		if err != nil {
 			c.use.Note = err.Error()

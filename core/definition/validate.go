@@ -241,7 +241,10 @@ func (v *validator) caches(job *Job, in func(...string) []string) {
 				`Add follows = ["the.lock"], the file that decides what is in the folder.`, in("cache", cacheName)...)
 		}
 		for i, p := range cache.Paths {
-			v.relative(p, in("cache", cacheName, "paths", strconv.Itoa(i))...)
+			if v.relative(p, in("cache", cacheName, "paths", strconv.Itoa(i))...) && path.Clean(p) == "." {
+				v.add("bad-path", fmt.Sprintf("cache %q keeps the whole workspace, the checkout with it", cacheName),
+					"Name the folders that are worth keeping.", in("cache", cacheName, "paths", strconv.Itoa(i))...)
+			}
 		}
 		for i, glob := range cache.Follows {
 			v.glob(glob, in("cache", cacheName, "follows", strconv.Itoa(i))...)

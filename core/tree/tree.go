@@ -139,6 +139,13 @@ func ValidPath(path string) bool {
 	return true
 }
 
+// OfGit tells whether a path is the repository's own, which no saved folder changes: git would do what is said there. On
+// some systems capitals and small letters are the same.
+func OfGit(path string) bool {
+	first, _, _ := strings.Cut(path, "/")
+	return strings.EqualFold(first, ".git")
+}
+
 // What systems allow (limits.h: PATH_MAX, NAME_MAX).
 const (
 	maxPath = 4096
@@ -151,7 +158,7 @@ func (t *Tree) check() error {
 		return fmt.Errorf("%w: it has no root", ErrDamaged)
 	}
 	for i, root := range t.Roots {
-		if !ValidPath(root) || i > 0 && !Before(t.Roots[i-1], root) {
+		if !ValidPath(root) || OfGit(root) || i > 0 && !Before(t.Roots[i-1], root) {
 			return fmt.Errorf("%w: root %q", ErrDamaged, root)
 		}
 	}

@@ -90,6 +90,7 @@ func TestATreeThatLiesIsRefused(t *testing.T) {
 		"a hole that is too long":      func(t *Tree) { t.Entries[2].Pieces[1].Len = maxLen + 1 },
 		"a root that leads out":        func(t *Tree) { t.Roots = []string{"../a"} },
 		"no root":                      func(t *Tree) { t.Roots = nil },
+		"the repository's own":         func(t *Tree) { t.Roots = []string{".Git/hooks", "depot", "lone"} },
 		"roots in no order":            func(t *Tree) { t.Roots = []string{"lone", "depot"} },
 		"a name longer than there are": func(t *Tree) { t.Entries[6].Path = "lone/" + string(make([]byte, 300)) },
 	} {

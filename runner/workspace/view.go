@@ -129,7 +129,7 @@ func (v *View) Harvest(ctx context.Context) error {
 			}
 			continue
 		}
-		if v.isOutput(f.Path) && f.Kind != tree.Folder {
+		if v.isOutput(f.Path) && f.Kind != tree.Folder && !tree.OfGit(f.Path) {
 			v.Outputs, roots = append(v.Outputs, f), append(roots, f.Path)
 		}
 	}
