@@ -139,8 +139,8 @@ func ValidPath(path string) bool {
 	return true
 }
 
-// OfGit tells whether a path is the repository's own, which no saved folder changes: git would do what is said there. On
-// some systems capitals and small letters are the same.
+// OfGit tells whether a path is the repository's own, which no saved folder changes: git would do what is said there.
+// On some systems capitals and small letters are the same.
 func OfGit(path string) bool {
 	first, _, _ := strings.Cut(path, "/")
 	return strings.EqualFold(first, ".git")
