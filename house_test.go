@@ -44,7 +44,7 @@ var corridors = map[string]map[string]int{
 		"caches": 2, "work": 3, "versions": 3, "report": 4, "intake": 4, "packages": 4,
 	},
 	"runner": {
-		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "attempt": 1, "mount": 1, "trees": 1, "tier": 1,
+		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "attempt": 1, "mount": 1, "trees": 1, "tier": 1, "mirror": 1,
 		"workspace": 2, "checkout": 3, "executor": 3,
 	},
 }

@@ -69,6 +69,8 @@ type Work struct {
 	Remote string `json:"remote"`
 	// Remotes the server serves: remote = path below the server's address.
 	Sources map[string]string `json:"sources"`
+	// Its commit is the project's own: other jobs of own branches may see its files.
+	Own bool `json:"own,omitempty"`
 	// Variables of the pipeline and of the service.
 	Env map[string]string `json:"env"`
 	// SealedSecrets as JSON, age-encrypted to the runner.

@@ -75,10 +75,14 @@ func (c *Client) Large(ctx context.Context, source string, p pointer.Pointer) (c
 }
 
 // Pack reads one commit with all its files, as Git packs them (gitformat-pack(5)), from where the service serves a
-// source; ErrNotFound when it is not there.
-func (c *Client) Pack(ctx context.Context, source, commit string) (content io.ReadCloser, err error) {
+// source, without files that other commits have; ErrNotFound when it is not there.
+func (c *Client) Pack(ctx context.Context, source, commit string, had ...string) (content io.ReadCloser, err error) {
+	path := source + "/pack/" + commit
+	if len(had) > 0 {
+		path += "?" + url.Values{"had": had}.Encode()
+	}
 	err = c.retry(ctx, func() error {
-		res, err := c.request(ctx, http.MethodGet, source+"/pack/"+commit, nil, "")
+		res, err := c.request(ctx, http.MethodGet, path, nil, "")
 		if err == nil {
 			content = res.Body
 		}

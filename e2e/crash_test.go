@@ -22,11 +22,16 @@ import (
 	"gentlepiston.example/piston/core/state"
 )
 
-// runnerPid finds the runner that belongs to a service, by its folder on the command line.
+// runnerPid finds the runner that belongs to a service, by its folder on the command line. One that was killed before
+// may be about to be started again.
 func (s *server) runnerPid(t *testing.T) int {
 	t.Helper()
-	out, err := exec.Command("pgrep", "-f", "runner --server .*--home "+filepath.Join(s.home, "runner")).Output()
-	require.NoError(t, err, "no runner of %s", s.home)
+	var out []byte
+	require.Eventually(t, func() (is bool) {
+		var err error
+		out, err = exec.Command("pgrep", "-f", "runner --server .*--home "+filepath.Join(s.home, "runner")).Output()
+		return err == nil
+	}, 30*time.Second, 50*time.Millisecond, "no runner of %s", s.home)
 	pid, err := strconv.Atoi(strings.Fields(string(out))[0])
 	require.NoError(t, err)
 	return pid

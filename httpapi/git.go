@@ -55,15 +55,19 @@ func (sv *server) git(r chi.Router) {
 	r.Post("/git/{project}/git-upload-pack", serve)
 }
 
+// mostHad is how many commits a runner may say to have.
+const mostHad = 64
+
 // pack serves one commit with all its files, without what was before it: most jobs need no more, and one answer takes a
-// fraction of what git's own conversation does.
+// fraction of what git's own conversation does. Of what the query's commits have, the runner needs nothing.
 func (sv *server) pack(w http.ResponseWriter, r *http.Request) {
 	repo, err := sv.s.Projects.Repository(r.Context(), chi.URLParam(r, "project"))
 	if err != nil {
 		fail(w, r, err)
 		return
 	}
-	content, err := repo.Pack(r.Context(), chi.URLParam(r, "commit"))
+	had := r.URL.Query()["had"]
+	content, err := repo.Pack(r.Context(), chi.URLParam(r, "commit"), had[:min(len(had), mostHad)]...)
 	if errors.Is(err, source.ErrNoObject) {
 		fail(w, r, huma.Error404NotFound(err.Error()))
 		return

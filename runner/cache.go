@@ -97,4 +97,10 @@ func (j *job) letGo() {
 			c.tree = nil
 		}
 	}
+	if j.mirror == nil {
+		return
+	}
+	if err := j.mirror.GiveBack(); err != nil {
+		j.Log.Warn("a mirror that is not needed could not be removed", "error", err)
+	}
 }

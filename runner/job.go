@@ -22,6 +22,7 @@ import (
 	"gentlepiston.example/piston/runner/beside"
 	"gentlepiston.example/piston/runner/checkout"
 	"gentlepiston.example/piston/runner/executor"
+	"gentlepiston.example/piston/runner/mirror"
 	"gentlepiston.example/piston/runner/process"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/workspace"
@@ -40,6 +41,7 @@ type job struct {
 	stays    bool              // its files are not removed in the end
 	secrets  api.SealedSecrets
 	caches   []*cacheState
+	mirror   *mirror.Mirror // what its checkout leans on; nil for nothing
 }
 
 // task is what a job is made of.
@@ -102,6 +104,7 @@ func (j *job) run(ctx context.Context) error {
 	defer beside.Do(ctx, func(ctx context.Context) { // from the first file of the checkout on
 		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { j.attempt.OverLimit("disk", why) })
 	})()
+	j.borrowMirror()
 	opened := j.open(ctx)
 	defer j.box.Close()
 	defer opened.wait() // before it is closed
@@ -160,9 +163,25 @@ func (j *job) open(ctx context.Context) *opening {
 	return o
 }
 
+// borrowMirror lends the job what this machine has of the repository, if it may see all of that, and can see nothing
+// else of the machine.
+func (j *job) borrowMirror() {
+	work := j.attempt.Work
+	if !work.Own || work.Fresh || j.attempt.Service == nil || j.Isolation == sandbox.None {
+		return
+	}
+	var err error
+	j.mirror, err = j.mirrors.Borrow(fmt.Sprintf("%s %s %d %s", work.Project, work.Remote, len(work.Commit), work.Job.History))
+	if err != nil {
+		j.say("what this machine has of the repository is not used: %v", err)
+		return
+	}
+	j.box.Lend(j.mirror.Objects())
+}
+
 func (j *job) checkoutCommit(ctx context.Context) error {
 	c := &checkout.Checkout{Attempt: j.attempt, Files: j.files, Service: j.Client, CA: j.caFile, Reach: j.Reach,
-		Disk: j.limits.Disk}
+		Disk: j.limits.Disk, Mirror: j.mirror}
 	if opened := j.attempt.Work.Job.Submodules; opened != nil {
 		c.Key = j.secrets[opened.Key]
 	}

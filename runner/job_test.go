@@ -147,7 +147,7 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	require.NoError(t, err)
 	t.Cleanup(func() { removePlace(r) })
 	require.NoError(t, r.clear())
-	w := &api.Work{Attempt: 7, Number: 1, Project: "p", Run: 1, Commit: git("rev-parse", "HEAD"), Remote: "/srv/p", Sources: map[string]string{"/srv/p": "/git/p"},
+	w := &api.Work{Attempt: 7, Number: 1, Project: "p", Run: 1, Commit: git("rev-parse", "HEAD"), Own: true, Remote: "/srv/p", Sources: map[string]string{"/srv/p": "/git/p"},
 		Env: map[string]string{"WHO": "pipeline", "PISTON_RUN": "1"}, Job: &definition.Job{Name: "main", Limit: "1m", Env: map[string]string{"WHO": "job"}, Step: steps}}
 	if change != nil {
 		change(w, f, r)

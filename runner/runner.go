@@ -24,6 +24,7 @@ import (
 	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/beside"
+	"gentlepiston.example/piston/runner/mirror"
 	"gentlepiston.example/piston/runner/process"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/tier"
@@ -41,7 +42,7 @@ type Config struct {
 	Most      definition.Numbers // what any job may take
 	Client    *client.Client
 	CA        []byte            // certificates (PEM) of authorities that are believed besides the machine's
-	Tier      int64             // most bytes of saved folders that are kept on this machine; 0 any
+	Tier      int64             // most bytes of saved folders that are kept on this machine, and of repositories; 0 any
 	Network   sandbox.Network   // what steps may be given of it; "" is outside
 	Program   []string          // the command that prepares a network from within (netns.Prepare)
 	Reach     reach.Policy      // what repositories may make it speak to
@@ -63,6 +64,7 @@ type Runner struct {
 	machine  *sandbox.Machine
 	tools    *toolbox          // what is installed, as far as anybody asked
 	tier     *tier.Tier        // saved folders that are on this machine
+	mirrors  *mirror.Mirrors   // and what there is of repositories
 	use      workspace.Uses    // what its jobs' files take
 	networks *sandbox.Networks // of one for trials
 }
@@ -110,6 +112,9 @@ func (r *Runner) settle() (err error) {
 		return err
 	}
 	if r.tier, err = tier.Open(filepath.Join(r.place, "tier"), r.Tier); err != nil {
+		return err
+	}
+	if r.mirrors, err = mirror.Open(filepath.Join(r.place, "mirrors"), r.Tier); err != nil {
 		return err
 	}
 	return r.machine.Try(context.Background())

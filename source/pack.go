@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"slices"
 	"strings"
 )
 
@@ -14,20 +15,24 @@ func IsCommitID(text string) bool {
 	return (len(text) == 40 || len(text) == 64) && strings.Trim(text, "0123456789abcdef") == ""
 }
 
-// Pack packs one commit with all its files and without what was before it (gitformat-pack(5)), while it is read. A
-// reader that does not come to the end is closed all the same.
-func (r Repo) Pack(ctx context.Context, commit string) (io.ReadCloser, error) {
+// Pack packs one commit with all its files and without what was before it (gitformat-pack(5)), while it is read; of the
+// files only those that none of the commits has that the reader has already. A reader that does not come to the end is
+// closed all the same.
+func (r Repo) Pack(ctx context.Context, commit string, had ...string) (io.ReadCloser, error) {
 	if !IsCommitID(commit) {
 		return nil, fmt.Errorf("%q: %w", commit, ErrNoObject)
+	}
+	without, err := r.trees(ctx, had)
+	if err != nil {
+		return nil, err
 	}
 	ctx, stop := context.WithCancel(ctx)
 	// What is packed in the repository goes as it is; of the rest nothing is compared, which costs more than it saves.
 	cmd := command(ctx, r.Dir, "-c", "pack.compression=1", "pack-objects", "--revs", "--stdout", "--quiet",
 		"--delta-base-offset", "--window=0")
-	cmd.Stdin = strings.NewReader("--shallow " + commit + "\n" + commit + "\n")
+	cmd.Stdin = strings.NewReader("--shallow " + commit + "\n" + commit + "\n" + without)
 	p := &packed{cmd: cmd, stop: stop}
 	cmd.Stderr = &p.complaint
-	var err error
 	if p.out, err = cmd.StdoutPipe(); err == nil {
 		err = cmd.Start()
 	}
@@ -42,6 +47,28 @@ func (r Repo) Pack(ctx context.Context, commit string) (io.ReadCloser, error) {
 	}
 	p.left = p.first[:]
 	return p, nil
+}
+
+// trees are the trees of commits, as revisions to leave out (gitrevisions(7)). Commits that are not here are no news:
+// whoever has them may have them from a branch that is gone.
+func (r Repo) trees(ctx context.Context, commits []string) (revisions string, err error) {
+	commits = slices.DeleteFunc(slices.Clone(commits), func(c string) bool { return !IsCommitID(c) })
+	if len(commits) == 0 {
+		return "", nil
+	}
+	cmd := command(ctx, r.Dir, "cat-file", "--batch-check=%(objecttype) %(objectname)")
+	cmd.Stdin = strings.NewReader(strings.Join(commits, "\n") + "\n")
+	out, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("git cat-file: %w", err)
+	}
+	var b strings.Builder
+	for line := range strings.Lines(string(out)) {
+		if id, is := strings.CutPrefix(strings.TrimSpace(line), "commit "); is {
+			b.WriteString("^" + id + "^{tree}\n")
+		}
+	}
+	return b.String(), nil
 }
 
 // packed is a pack that is being made.

@@ -50,6 +50,24 @@ func TestAPackHoldsOneCommitAndNothingOfBefore(t *testing.T) {
 	assert.Equal(t, head, git(to, nil, "rev-parse", "HEAD"))
 	assert.Contains(t, git(to, nil, "count-objects", "-v"), "in-pack: 3\n", "the commit, its folder, its file")
 
+	// What the reader has already does not come again, and what he says of commits that are not here is no news.
+	older := git(dir, nil, "rev-parse", "HEAD~")
+	for _, had := range [][]string{{head}, {older}, {strings.Repeat("0", 40), "--all", head + "\n--all", older, head}} {
+		p, err := repo.Pack(t.Context(), head, had...)
+		require.NoError(t, err)
+		less, err := io.ReadAll(p)
+		require.NoError(t, err)
+		require.NoError(t, p.Close())
+		fresh := t.TempDir()
+		git(fresh, nil, "init", "-q")
+		git(fresh, bytes.NewReader(less), "index-pack", "--stdin")
+		want := "in-pack: 1\n"
+		if had[0] == older {
+			want = "in-pack: 3\n" // it has none of the files of the next
+		}
+		assert.Contains(t, git(fresh, nil, "count-objects", "-v"), want, "%v", had)
+	}
+
 	for _, none := range []string{"", "main", "HEAD", "--all", strings.Repeat("0", 40), strings.Repeat("A", 40), head + "\n--all", head[:39]} {
 		_, err := repo.Pack(t.Context(), none)
 		assert.ErrorIs(t, err, ErrNoObject, none)

@@ -24,6 +24,7 @@ import (
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/runner/attempt"
+	"gentlepiston.example/piston/runner/mirror"
 	"gentlepiston.example/piston/runner/process"
 	"gentlepiston.example/piston/runner/workspace"
 	"gentlepiston.example/piston/source"
@@ -34,16 +35,17 @@ type Checkout struct {
 	Attempt *attempt.Attempt
 	Files   *workspace.Workspace
 	Service *client.Client
-	CA      string       // file of the authorities that git believes; "" for the machine's
-	Reach   reach.Policy // what repositories may make it speak to
-	Key     []byte       // opens submodules by ssh; nil without one
-	Disk    int64        // bytes the job's files may take; 0 any
+	CA      string         // file of the authorities that git believes; "" for the machine's
+	Reach   reach.Policy   // what repositories may make it speak to
+	Key     []byte         // opens submodules by ssh; nil without one
+	Disk    int64          // bytes the job's files may take; 0 any
+	Mirror  *mirror.Mirror // what this machine has of the repository; nil where nothing may be kept
 }
 
 // unmendable is what no second try mends.
-type unmendable struct{ text string }
+type unmendable struct{ error }
 
-func (e *unmendable) Error() string { return e.text }
+func (e *unmendable) Unwrap() error { return e.error }
 
 // Final tells so.
 func (*unmendable) Final() {}
@@ -58,20 +60,11 @@ func (c *Checkout) Bring(ctx context.Context) error {
 		return fmt.Errorf("the service names no source for %s", work.Remote)
 	}
 	full := work.Job.History == "full"
-	err := c.begin(work.Commit, work.Remote)
-	if err == nil && full {
-		err = c.Attempt.Insist(ctx, "checking out", func() error {
-			return c.git(ctx, "fetch", "--quiet", "--tags", c.Service.Address+at, "+refs/heads/*:refs/remotes/origin/*",
-				work.Commit)
-		})
-	} else if err == nil {
-		err = c.Attempt.Insist(ctx, "checking out", func() error { return c.one(ctx, at, work.Commit) })
-	}
-	if err == nil {
-		err = c.git(ctx, "checkout", "--quiet", "--force", "--detach", work.Commit)
-	}
-	if err == nil {
-		err = c.fillIn(ctx, ".", at)
+	err := c.commit(ctx, at, full)
+	if err != nil && c.Mirror != nil && ctx.Err() == nil && !errors.Is(err, client.ErrNotFound) {
+		if err = c.anew(err); err == nil {
+			err = c.commit(ctx, at, full)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("checking out %.12s: %w", work.Commit, err)
@@ -83,6 +76,31 @@ func (c *Checkout) Bring(ctx context.Context) error {
 	}
 	c.Attempt.Say(attempt.Outside, "checked out %.12s in %s", work.Commit, quantity.Span(time.Since(began)))
 	return nil
+}
+
+// commit brings the commit itself.
+func (c *Checkout) commit(ctx context.Context, source string, full bool) error {
+	work := c.Attempt.Work
+	err := c.begin(work.Commit, work.Remote)
+	if err == nil {
+		err = c.lean(full)
+	}
+	if err == nil && full {
+		err = c.Attempt.Insist(ctx, "checking out", func() error {
+			return c.git(ctx, "fetch", "--quiet", "--prune", "--tags", c.Service.Address+source,
+				"+refs/heads/*:refs/remotes/origin/*", work.Commit)
+		})
+	} else if err == nil {
+		err = c.Attempt.Insist(ctx, "checking out", func() error { return c.one(ctx, source, work.Commit) })
+	}
+	if err == nil {
+		err = c.git(ctx, "checkout", "--quiet", "--force", "--detach", work.Commit)
+	}
+	if err != nil {
+		return err
+	}
+	c.keep(ctx, full)
+	return c.fillIn(ctx, ".", source)
 }
 
 // begin makes a repository without commits (gitrepository-layout(5)), as git init would, which takes a process of
@@ -107,9 +125,12 @@ func (c *Checkout) begin(commit, remote string) error {
 // one brings one commit with all its files, in one answer. That nothing was before it stands in .git/shallow
 // (gitrepository-layout(5)); that the pack is whole, git sees by its sum.
 func (c *Checkout) one(ctx context.Context, source, commit string) error {
-	pack, err := c.Service.Pack(ctx, source, commit)
+	if c.has(commit) {
+		return c.Files.Write(".git/shallow", commit+"\n")
+	}
+	pack, err := c.Service.Pack(ctx, source, commit, c.had()...)
 	if errors.Is(err, client.ErrNotFound) {
-		return &unmendable{err.Error()}
+		return &unmendable{err}
 	}
 	if err != nil {
 		return err
@@ -146,7 +167,7 @@ func (c *Checkout) submodules(ctx context.Context, full bool) error {
 	err = c.Attempt.Insist(ctx, "checking out submodules", func() error {
 		err := m.bring(ctx, ".", 0)
 		if err != nil && len(g.refusals()) > 0 {
-			return &unmendable{err.Error()}
+			return &unmendable{err}
 		}
 		return err
 	})
@@ -183,11 +204,11 @@ func (m *modules) ways(addresses map[string]string) (map[string]string, error) {
 			continue
 		}
 		if strings.HasPrefix(strings.ToLower(address), "git:") {
-			return nil, &unmendable{address + " is not fetched by https or ssh"}
+			return nil, &unmendable{errors.New(address + " is not fetched by https or ssh")}
 		}
 		loopback, is, err := m.bridge.Way(address)
 		if err != nil {
-			return nil, &unmendable{err.Error()}
+			return nil, &unmendable{err}
 		}
 		if is {
 			settings["submodule."+name+".url"] = loopback
@@ -297,6 +318,7 @@ func (c *Checkout) gitWith(ctx context.Context, dir string, in io.Reader, more m
 		return "", err
 	}
 	config := map[string]string{
+		"fetch.unpackLimit":                           "1", // what was fetched stays a pack
 		"http." + c.Service.Address + "/.extraHeader": "Authorization: Bearer " + token,
 		"http." + c.Service.Address + "/.proxy":       proxyTo(c.Service.Address),
 	}

@@ -126,13 +126,43 @@ func (c *Checkout) pointers(ctx context.Context, dir string) (list []wanted, err
 	return list, nil
 }
 
-// fetchLarge writes one file beside its pointer and, when it is what that says, puts it in its place.
-func (c *Checkout) fetchLarge(ctx context.Context, dir, source string, w wanted) (err error) {
+// fetchLarge puts one file in the place of its pointer: what this machine has of it, else what the service has.
+func (c *Checkout) fetchLarge(ctx context.Context, dir, source string, w wanted) error {
+	here := c.Mirror
+	if dir != "." {
+		here = nil // it is of another repository
+	}
+	if here != nil {
+		if content, err := here.Large(w.at.ID); err == nil {
+			err = c.putLarge(dir, content, w)
+			content.Close()
+			if err == nil {
+				return nil
+			}
+			_ = here.ForgetLarge(w.at.ID)
+		}
+	}
 	content, err := c.Service.Large(ctx, source, w.at)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
+	if err := c.putLarge(dir, content, w); err != nil || here == nil {
+		return err
+	}
+	f, err := c.Files.Open(w.name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := here.KeepLarge(w.at.ID, f); err != nil {
+		c.Attempt.Say(attempt.Outside, "%s is not kept on this machine: %v", w.name, err)
+	}
+	return nil
+}
+
+// putLarge writes a file beside its pointer and, when it is what that says, puts it in its place.
+func (c *Checkout) putLarge(dir string, content io.Reader, w wanted) (err error) {
 	root, err := c.Files.OpenFolder(dir)
 	if err != nil {
 		return err

@@ -28,6 +28,7 @@ type Box struct {
 	limits  definition.Numbers
 	group   *group         // their processes; nil where there are no control groups
 	network *netns.Network // theirs; nil where none is wanted
+	lent    []string       // folders of the host that they read, where they are there
 	launch  launchers
 	top     atomic.Int64 // the process of the step at work; 0 when none is
 }
@@ -36,6 +37,9 @@ type Box struct {
 func (m *Machine) Box(build string, as *process.Account, limits definition.Numbers) *Box {
 	return &Box{Machine: m, build: build, as: as, limits: limits}
 }
+
+// Lend has the steps read a folder of the host, at the place where it is there. It is lent before Open.
+func (b *Box) Lend(dir string) { b.lent = append(b.lent, dir) }
 
 // Open makes what steps are born into: a control group by a name, and, when one is wanted, a network, from nets or,
 // when that is nil, made now.

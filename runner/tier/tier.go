@@ -198,22 +198,6 @@ func (t *Tier) Trim(most int64) error {
 	return t.trim(most)
 }
 
-// maxReserve is the most room that is left on the disk for jobs; of a small one a tenth.
-const maxReserve = 5 << 30
-
-// roomFor is how many bytes all that is here may take, so that the disk does not fill up, when it takes so many now.
-func (t *Tier) roomFor(most, now int64) int64 {
-	space, err := disk.Of(t.dir)
-	if err != nil {
-		return most
-	}
-	room := max(1, now+space.Free-min(maxReserve, space.Total/10))
-	if most <= 0 {
-		return room
-	}
-	return min(most, room)
-}
-
 // trim gives up trees over most bytes (0: any amount that the disk has room for), and layers that no tree has.
 func (t *Tier) trim(most int64) error {
 	trees, err := t.all()
@@ -226,7 +210,7 @@ func (t *Tier) trim(most int64) error {
 			now += l.Bytes
 		}
 	}
-	most = t.roomFor(most, now)
+	most = disk.Room(t.dir, most, now)
 	sizes, trouble := map[string]int64{}, []error(nil)
 	total := int64(0)
 	kept := 0

@@ -89,7 +89,8 @@ func (s *Work) pack(ctx context.Context, attempt store.Attempt, recipient age.Re
 		Pipeline: run.Pipeline,
 		Job:      job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run),
 		LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
-		HostNetwork: project.HostNet && !run.Outside, Fresh: run.Anew == store.Fresh, Audit: run.Anew == store.Audit}
+		HostNetwork: project.HostNet && !run.Outside, Own: !run.Outside, Fresh: run.Anew == store.Fresh,
+		Audit: run.Anew == store.Audit}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
