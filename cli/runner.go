@@ -57,7 +57,8 @@ func runnerCommand() *cli.Command {
 			&cli.StringFlag{Name: "hand-size", Usage: "most bytes of what a job hands on under one name; 0 for no limit",
 				Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_HAND")},
 			&cli.StringFlag{Name: "tier-size", Usage: "most bytes of saved folders that are kept on this machine, so that " +
-				"they are mounted and not fetched, and as many of repositories; 0 for no limit", Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_TIER")},
+				"they are mounted and not fetched, and as many of repositories; 0 for no limit",
+				Value: "20GB", Sources: cli.EnvVars("PISTON_RUNNER_TIER")},
 			&cli.StringFlag{Name: "cache-size", Usage: "most bytes of one cache; 0 for no limit", Value: "20GB",
 				Sources: cli.EnvVars("PISTON_RUNNER_CACHE")},
 			&cli.IntFlag{Name: "processes", Usage: "most processes and threads of a job; 0 for no limit", Value: 8192,

@@ -171,7 +171,8 @@ func (j *job) borrowMirror() {
 		return
 	}
 	var err error
-	j.mirror, err = j.mirrors.Borrow(fmt.Sprintf("%s %s %d %s", work.Project, work.Remote, len(work.Commit), work.Job.History))
+	of := fmt.Sprintf("%s %s %d %s", work.Project, work.Remote, len(work.Commit), work.Job.History)
+	j.mirror, err = j.mirrors.Borrow(of)
 	if err != nil {
 		j.say("what this machine has of the repository is not used: %v", err)
 		return
