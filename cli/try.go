@@ -21,6 +21,7 @@ import (
 	"gentlepiston.example/piston/core/reach"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner/sandbox"
+	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/try"
 )
 
@@ -35,8 +36,10 @@ func tryCommand() *cli.Command {
 			"them;\n" +
 			"--untracked takes them. Without PIPELINE, the one that a push of this branch starts. --as tag TAG tries a tag " +
 			"before it is\n" +
-			"pushed, and --as proposal what one from outside would come to. Secrets come from environment variables of their " +
-			"names, from piston local-secret, or are asked for.\n\n" +
+			"pushed, and --as proposal what one from outside would come to.\n" +
+			"Who is signed in and may start runs of the project has what these have saved, read only: caches are restored,\n" +
+			"and steps whose inputs are the same are not run again; --offline asks nobody.\n" +
+			"Secrets come from environment variables of their names, from piston local-secret, or are asked for.\n\n" +
 			"What a job leaves behind stays until the next time: --shell opens a shell in it, --from goes on in it.\n" +
 			"Exit code 0 when the run passed, 1 when it did not.\n\n" +
 			terminal.Example("piston try", "piston try trunk --job core", "piston try trunk --job core --from 'unit tests'",
@@ -52,6 +55,8 @@ func tryCommand() *cli.Command {
 				Value: string(try.DefaultIsolation())},
 			&cli.IntFlag{Name: "slots", Usage: "jobs at a time", Value: 2},
 			untrackedFlag,
+			&cli.BoolFlag{Name: "offline",
+				Usage: "do not ask the service for what its runs have saved: caches, and what steps have made"},
 			&cli.StringSliceFlag{Name: "let-through",
 				Usage: "what of this machine or its networks steps may reach all the same, such as localhost:8080; may be " +
 					"repeated",
@@ -137,11 +142,15 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 	if err != nil {
 		return o, err
 	}
+	shared, note := sharedWith(ctx, c, done.tree)
+	if note != "" {
+		s.Line("%s", note)
+	}
 	screen := terminal.NewScreen(terminal.Out(c))
 	var printing sync.Mutex // jobs print side by side
 	o = try.Options{Tree: done.tree, Reach: reach.Policy{Through: through}, Pipeline: f.Pipeline,
 		Untracked: c.Bool("untracked"), Program: netProgram(), Project: filepath.Base(done.tree.Dir), Job: c.String("job"),
-		From:    c.String("from"),
+		From: c.String("from"), Shared: shared,
 		Trigger: plan.Trigger(c.String("as")), Tag: tag, Inputs: inputs, Secret: secret,
 		Isolation: sandbox.Isolation(c.String("isolation")), Slots: c.Int("slots"),
 		Print: func(b api.LogBatch) {
@@ -154,6 +163,27 @@ func trialOptions(ctx context.Context, c *cli.Command, name, tag string) (try.Op
 			screen.LogLines(b)
 		}}
 	return o, nil
+}
+
+// sharedWith is what a trial may have of the service's. note says why it has none although somebody is signed in.
+func sharedWith(ctx context.Context, c *cli.Command, w *source.WorkTree) (shared *try.Shared, note string) {
+	if c.Bool("offline") {
+		return nil, ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	cl, err := terminal.Connect()
+	if err != nil {
+		return nil, "" // nobody is signed in
+	}
+	project, err := projectOfTree(ctx, cl, w)
+	if errors.Is(err, terminal.ErrNoProject) {
+		return nil, ""
+	}
+	if err != nil {
+		return nil, fmt.Sprintf("what runs have saved is not looked at: %v", err)
+	}
+	return &try.Shared{Client: cl, Project: project}, ""
 }
 
 // chosen finds the pipeline a person means: by name, or the one that a push of the branch starts.

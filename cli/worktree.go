@@ -169,8 +169,11 @@ func projectOfTree(ctx context.Context, cl *client.Client, w *source.WorkTree) (
 	}
 	for after := ""; ; {
 		list, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
-		if err != nil || len(list) == 0 {
-			return "", errors.Join(err, terminal.ErrNoProject)
+		if err != nil {
+			return "", err
+		}
+		if len(list) == 0 {
+			return "", terminal.ErrNoProject
 		}
 		for _, p := range list {
 			if is(p.Remote) {

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/chunk"
@@ -50,16 +51,41 @@ func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, 
 	return text, err
 }
 
+// Shelf is where saved copies are read from: for a running attempt, or for somebody's own machine.
+type Shelf struct {
+	c          *Client
+	tree, pack string // formats of paths
+}
+
+// ShelfOf is that of a running attempt.
+func (c *Client) ShelfOf(attempt record.AttemptID) *Shelf {
+	return &Shelf{c, attemptPath(attempt) + "/trees/%d", attemptPath(attempt) + "/trees/%d/packs/%d?start=%d&n=%d"}
+}
+
+// ShelfFor is that of a project, for one's own machine.
+func (c *Client) ShelfFor(project string) *Shelf {
+	at := strings.ReplaceAll(projectPath(project), "%", "%%") + "/caches"
+	return &Shelf{c, at + "/%d/tree", at + "/%d/packs/%d?start=%d&n=%d"}
+}
+
 // Tree reads the written tree of a saved copy.
-func (c *Client) Tree(ctx context.Context, attempt record.AttemptID, id record.CacheID) ([]byte, error) {
-	return c.bytesOf(ctx, http.MethodGet, fmt.Sprintf("%s/trees/%d", attemptPath(attempt), id), nil, tree.MaxWritten, nil)
+func (s *Shelf) Tree(ctx context.Context, id record.CacheID) ([]byte, error) {
+	return s.c.bytesOf(ctx, http.MethodGet, fmt.Sprintf(s.tree, id), nil, tree.MaxWritten, nil)
 }
 
 // PackPart reads n bytes of a pack that a saved copy needs, after its first start; into room, when that is enough.
-func (c *Client) PackPart(ctx context.Context, attempt record.AttemptID, id record.CacheID, pack tree.PackID,
-	start, n int64, room []byte) ([]byte, error) {
-	return c.bytesOf(ctx, http.MethodGet,
-		fmt.Sprintf("%s/trees/%d/packs/%d?start=%d&n=%d", attemptPath(attempt), id, pack, start, n), nil, n, room)
+func (s *Shelf) PackPart(ctx context.Context, id record.CacheID, pack tree.PackID, start, n int64, room []byte) (
+	[]byte, error) {
+	return s.c.bytesOf(ctx, http.MethodGet, fmt.Sprintf(s.pack, id, pack, start, n), nil, n, room)
+}
+
+// FindCacheFor finds, for somebody's own machine and a branch, the saved copy that fits, else the nearest; ErrNotFound
+// when there is none.
+func (c *Client) FindCacheFor(ctx context.Context, project, line string, in api.CacheWanted) (out api.CacheFound,
+	err error) {
+	q := url.Values{"line": {line}}
+	err = c.call(ctx, http.MethodPost, projectPath(project)+"/caches/find?"+q.Encode(), in, &out)
+	return out, err
 }
 
 // Known tells where pieces are that are stored already; zero places for those that are not.

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"os"
 	"regexp"
 	"testing"
 	"time"
@@ -31,6 +32,50 @@ env = { MODE = "fast" }
 name = "package"
 script = "cat out/library out/when; readlink out/link; cat README"
 `
+
+// What runs have made is made again neither in a trial of somebody who may start them, nor is what others must not see.
+func TestATrialHasWhatRunsHaveSaved(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "lent", map[string]string{"README": "first", "src/a.c": "tide", "lock": "1",
+		"piston/trunk.toml": reused + `
+[job.main.cache.depot]
+paths = ["depot"]
+follows = ["lock"]
+[[job.main.step]]
+name = "depot"
+script = "mkdir -p depot; test -e depot/made || date +%N > depot/made; cat depot/made"
+`})
+	r.push()
+	r.passes(1)
+	made := when(r.logText(1, "main"))
+	r.write(map[string]string{"README": "tried"})
+	out, code := r.inside(nil, "try")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "reused of run 1", "the step")
+	assert.Equal(t, made, when(out))
+	assert.Contains(t, out, "the copy of run 1 on main", "the cache")
+	assert.Contains(t, out, "fetched in")
+
+	out, code = r.inside(nil, "try")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "reused of run 1")
+	assert.Equal(t, made, when(out), "what was fetched is here now")
+
+	r.write(map[string]string{"src/a.c": "ebb"})
+	out, code = r.inside(nil, "try")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "src/a.c differs since run 1")
+
+	r.write(map[string]string{"src/a.c": "tide"})
+	out, code = r.inside([]string{"XDG_CACHE_HOME=" + t.TempDir()}, "try", "--offline")
+	assert.Zero(t, code, out)
+	assert.NotContains(t, out, "run 1", "when it is to do without")
+	away := t.TempDir() + "/client.json"
+	require.NoError(t, os.WriteFile(away, []byte(`{"server":"http://127.0.0.1:9","token":"x"}`), 0o600))
+	out, code = r.inside([]string{"XDG_CACHE_HOME=" + t.TempDir(), "PISTON_CONFIG=" + away}, "try")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "what runs have saved is not looked at")
+}
 
 func TestAStepIsReusedWhenNothingItReadsHasChanged(t *testing.T) {
 	s := theServer(t)

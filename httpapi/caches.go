@@ -55,7 +55,18 @@ func (sv *server) caches(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Caches.Damaged(ctx, in.Attempt, in.ID, in.Body)
 		})
+	operation(a, http.MethodPost, "/projects/{project}/caches/find", "find-cache-for-trial",
+		"Find, for a trial on one's own machine, the saved copy of a cache that fits, else the nearest",
+		func(ctx context.Context, in *struct {
+			ProjectPath
+			Line string `query:"line" maxLength:"500" doc:"the branch that is tried"`
+			Body api.CacheWanted
+		}) (api.CacheFound, error) {
+			return sv.s.Caches.FindFor(ctx, in.Project, in.Line, in.Body)
+		})
 	t := treeServer{sv}
+	r.Get(Prefix+"/projects/{project}/caches/{id}/tree", t.lendTree)
+	r.Get(Prefix+"/projects/{project}/caches/{id}/packs/{pack}", t.lendPack)
 	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}", t.sendTree)
 	r.Get(Prefix+"/runner/attempts/{attempt}/trees/{id}/packs/{pack}", t.sendPack)
 	r.Post(Prefix+"/runner/attempts/{attempt}/pieces", t.knownPieces)
@@ -86,15 +97,33 @@ func (t treeServer) sendTree(w http.ResponseWriter, r *http.Request) {
 	send(w, r, content, err)
 }
 
+func (t treeServer) lendTree(w http.ResponseWriter, r *http.Request) {
+	content, err := t.s.Caches.TreeFor(r.Context(), chi.URLParam(r, "project"), number[record.CacheID](r, "id"))
+	send(w, r, content, err)
+}
+
 func (t treeServer) sendPack(w http.ResponseWriter, r *http.Request) {
+	t.sendPart(w, r, func(id record.CacheID, pack tree.PackID, start, n int64) (io.ReadCloser, error) {
+		return t.s.Caches.Pack(r.Context(), attemptOf(r), id, pack, start, n)
+	})
+}
+
+func (t treeServer) lendPack(w http.ResponseWriter, r *http.Request) {
+	t.sendPart(w, r, func(id record.CacheID, pack tree.PackID, start, n int64) (io.ReadCloser, error) {
+		return t.s.Caches.PackFor(r.Context(), chi.URLParam(r, "project"), id, pack, start, n)
+	})
+}
+
+// sendPart sends the part of a pack that the query asks for.
+func (t treeServer) sendPart(w http.ResponseWriter, r *http.Request,
+	open func(id record.CacheID, pack tree.PackID, start, n int64) (io.ReadCloser, error)) {
 	start, err1 := strconv.ParseInt(r.URL.Query().Get("start"), 10, 64)
 	n, err2 := strconv.ParseInt(r.URL.Query().Get("n"), 10, 64)
 	if err1 != nil || err2 != nil || start < 0 || n < 1 || start+n > tree.MaxPack {
 		fail(w, r, fmt.Errorf("start and n are %w: give which bytes of the pack are wanted", ground.ErrInvalid))
 		return
 	}
-	content, err := t.s.Caches.Pack(r.Context(), attemptOf(r), number[record.CacheID](r, "id"),
-		number[tree.PackID](r, "pack"), start, n)
+	content, err := open(number[record.CacheID](r, "id"), number[tree.PackID](r, "pack"), start, n)
 	if err == nil {
 		w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
 	}

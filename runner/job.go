@@ -42,6 +42,7 @@ type job struct {
 	secrets  api.SealedSecrets
 	caches   []*cacheState
 	mirror   *mirror.Mirror // what its checkout leans on; nil for nothing
+	shelf    *client.Shelf  // where saved folders are that this machine does not have; nil when there is no such place
 }
 
 // task is what a job is made of.
@@ -65,7 +66,7 @@ func (r *Runner) job(t task) *job {
 func (r *Runner) execute(ctx context.Context, work *api.Work, as *process.Account, networks *sandbox.Networks) {
 	j := r.job(task{work: work, folder: filepath.Join(r.place, "work", fmt.Sprint(work.Attempt)), post: r.Client,
 		service: r.Client, as: as})
-	j.checkout, j.networks = j.checkoutCommit, networks
+	j.checkout, j.networks, j.shelf = j.checkoutCommit, networks, r.Client.ShelfOf(work.Attempt)
 	j.do(ctx)
 }
 

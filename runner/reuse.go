@@ -132,11 +132,31 @@ func (r *reusable) clean(env map[string]string) {
 func (r *reusable) toolsOf() map[string]string {
 	known := r.tools.versions()
 	tools := map[string]string{}
-	words := strings.FieldsFunc(r.step.Script, func(c rune) bool { return strings.ContainsRune(" \t\n;|&()<>\"'$`{}", c) })
+	words := programs(r.step.Script)
 	for name, version := range known {
 		_, asked := r.attempt.Work.Job.Tools[name]
 		if asked || slices.Contains(words, name) {
 			tools[name] = version
+		}
+	}
+	return tools
+}
+
+// programs are the words of a script that may be names of programs.
+func programs(script string) []string {
+	return strings.FieldsFunc(script, func(c rune) bool { return strings.ContainsRune(" \t\n;|&()<>\"'$`{}", c) })
+}
+
+// DependsOn lists the tools, of those that a runner looks for, whose versions it counts when it finds whether a step is
+// to be run again, besides those that its job asks for.
+func DependsOn(s *definition.Step) (tools []string) {
+	if len(s.Inputs) == 0 {
+		return nil
+	}
+	words := programs(s.Script)
+	for _, p := range probes {
+		if slices.Contains(words, p.Name) {
+			tools = append(tools, p.Name)
 		}
 	}
 	return tools

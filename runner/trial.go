@@ -11,6 +11,7 @@ import (
 	"filippo.io/age"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
 	"gentlepiston.example/piston/runner/tier"
@@ -24,7 +25,8 @@ type Trial struct {
 	Secrets  api.SealedSecrets
 	Post     attempt.Post
 	Checkout func(ctx context.Context, workspace string) error
-	From     int // the first step to run, from 0
+	From     int           // the first step to run, from 0
+	Shelf    *client.Shelf // where to read what runs have saved; nil for nowhere
 }
 
 // NewTrial makes a runner for trials, which claims nothing. It works as long as life at most; close it.
@@ -64,7 +66,7 @@ func (r *Runner) trial(t Trial) *job {
 	for name, v := range t.Secrets {
 		j.secrets[name] = slices.Clone(v) // the job's are wiped when it ends
 	}
-	j.from, j.stays, j.networks = t.From, true, r.networks
+	j.from, j.stays, j.networks, j.shelf = t.From, true, r.networks, t.Shelf
 	j.checkout = func(ctx context.Context) error { return t.Checkout(ctx, j.files.Source()) }
 	return j
 }

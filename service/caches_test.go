@@ -216,6 +216,58 @@ func TestWhatAProposalFromOutsideHasMadeNobodyElseRestores(t *testing.T) {
 	assert.ErrorIs(t, savesTree(ctx, s, eight, "depot", "stolen", of(main, "of main")), ground.ErrNotFound)
 }
 
+func TestOnOnesOwnMachineOneHasWhatIsEverybodys(t *testing.T) {
+	s, r, dsn := openWithRepositoryOn(t)
+	ctx := asItself(t)
+	r.commit(map[string]string{"piston/p.toml": "[trigger.proposal]\ninto = [\"main\"]\n" + step})
+	r.git("branch", "work")
+	require.NoError(t, saves(ctx, s, builds(t, s, "main"), "depot", "one", []byte("of main")))
+	require.NoError(t, saves(ctx, s, builds(t, s, "work"), "depot", "two", []byte("of work")))
+	own := func(line, key string) (api.CacheFound, error) {
+		return s.Caches.FindFor(ctx, "app", line, wants("depot", key))
+	}
+	found, err := own("main", "one")
+	require.NoError(t, err)
+	assert.True(t, found.Exact)
+	written, err := s.Caches.TreeFor(ctx, "app", found.ID)
+	require.NoError(t, err)
+	require.NoError(t, written.Close())
+	for line, want := range map[string]string{"main": "main", "work": "work", "new": "main"} {
+		near, err := own(line, "three")
+		require.NoError(t, err)
+		assert.False(t, near.Exact)
+		assert.Equal(t, want, near.Line, "what is nearest to %s", line)
+		assert.Equal(t, []string{"lock"}, near.Differs)
+	}
+	exact := wants("depot", "three")
+	exact.Exact = true
+	_, err = s.Caches.FindFor(ctx, "app", "main", exact)
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+	_, err = s.Caches.FindFor(ctx, "none", "main", exact)
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+
+	// Not what a proposal from outside has made, nor what a run did that was given a protected secret.
+	r.git("checkout", "-q", "-b", "fork")
+	seven := proposed(t, s, r, "7")
+	require.NoError(t, saves(ctx, s, seven, "depot", "four", []byte("poison")))
+	found, _, err = restores(ctx, s, seven, "depot", "four")
+	require.NoError(t, err)
+	near, err := own("main", "four")
+	require.NoError(t, err)
+	assert.Equal(t, "main", near.Line)
+	_, err = s.Caches.TreeFor(ctx, "app", found.ID)
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+	_, err = s.Caches.PackFor(ctx, "app", found.ID, 1, 0, 10)
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+	db, err := sql.Open("pgx", dsn)
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	_, err = db.ExecContext(ctx, `UPDATE caches SET guard = 'STORE_KEY' WHERE line = 'main'`)
+	require.NoError(t, err)
+	_, err = own("main", "one")
+	assert.ErrorIs(t, err, ground.ErrNotFound)
+}
+
 func TestADamagedPackIsGivenUpAndMadeAnew(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)

@@ -383,6 +383,27 @@ func TestWhatTheDatabaseRefusesARunnerIsSaid(t *testing.T) {
 			_, err := s.Caches.Known(ctx, w.Attempt, []chunk.ID{chunk.Sum([]byte(content))})
 			return err
 		}},
+		{"its cache, for one's own machine", func(ctx context.Context) error {
+			found, err := s.Caches.FindFor(ctx, "p", "main", wants("depot", "a"))
+			if err != nil {
+				return err
+			}
+			content, err := s.Caches.TreeFor(ctx, "p", found.ID)
+			if err != nil {
+				return err
+			}
+			defer content.Close()
+			written, err := io.ReadAll(content)
+			require.NoError(t, err)
+			folder, _, err := tree.Decode(written)
+			require.NoError(t, err)
+			at := folder.Entries[1].Pieces[0].At
+			part, err := s.Caches.PackFor(ctx, "p", found.ID, at.Pack, int64(at.Block.Start), int64(at.Block.Packed))
+			if err == nil {
+				err = part.Close()
+			}
+			return err
+		}},
 		{"its caches", func(ctx context.Context) error {
 			_, err := s.Caches.Saved(ctx, "p", caches.Filter{Limit: 10})
 			return err

@@ -20,8 +20,17 @@ import (
 	"gentlepiston.example/piston/core/record"
 )
 
-// Trials have no service that stores pieces: what they save is on this machine as it is, and here only stands which
-// copy is of what.
+// Trials store no pieces: what they save is on this machine as it is, and here only stands which copy is of what. What
+// runs have saved they may read, where somebody is signed in who may start such runs.
+
+// Shared is what runs of a project have saved.
+type Shared struct {
+	Client  *client.Client
+	Project string
+}
+
+// askFor bounds what a trial waits for a service to say what it has.
+const askFor = 4 * time.Second
 
 // maxCopies is how many saved copies are known for a tree.
 const maxCopies = 50
@@ -51,8 +60,26 @@ func (d *desk) copies() (list []saved, err error) {
 	return list, nil
 }
 
-// FindCache finds the copy that fits, else the newest of the same branch, else the newest.
-func (d *desk) FindCache(_ context.Context, _ record.AttemptID, in api.CacheWanted) (api.CacheFound, error) {
+// FindCache finds the copy that fits, here or at the service, else the nearest here, else the nearest there.
+func (d *desk) FindCache(ctx context.Context, _ record.AttemptID, in api.CacheWanted) (api.CacheFound, error) {
+	here, err := d.findHere(in)
+	if d.shared == nil || err == nil && here.Exact || err != nil && !errors.Is(err, client.ErrNotFound) {
+		return here, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	there, askErr := d.shared.Client.FindCacheFor(ctx, d.shared.Project, d.branch, in)
+	switch {
+	case askErr == nil && (there.Exact || err != nil):
+		return there, nil
+	case err == nil || errors.Is(askErr, client.ErrRefused): // there is none, or it is not for whoever tries this
+		return here, err
+	}
+	return here, fmt.Errorf("the service does not say what it has: %w", askErr)
+}
+
+// findHere finds the copy that fits, else the newest of the same branch, else the newest.
+func (d *desk) findHere(in api.CacheWanted) (api.CacheFound, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	list, err := d.copies()
@@ -64,7 +91,7 @@ func (d *desk) FindCache(_ context.Context, _ record.AttemptID, in api.CacheWant
 		return api.CacheFound{}, fmt.Errorf("no saved copy: %w", client.ErrNotFound)
 	}
 	best := slices.MaxFunc(list, func(a, b saved) int { return d.nearness(a, in) - d.nearness(b, in) })
-	return api.CacheFound{ID: 1, Exact: best.Key == in.Key, Tree: best.Tree, Line: best.Line,
+	return api.CacheFound{Exact: best.Key == in.Key, Tree: best.Tree, Line: best.Line,
 		Differs: imprint.Differs(best.Followed, in.Followed)}, nil
 }
 

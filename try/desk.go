@@ -20,7 +20,8 @@ import (
 // hand on in folders.
 type desk struct {
 	folder string
-	branch string // of the work tree
+	branch string  // of the work tree
+	shared *Shared // what runs have saved; nil when that is not looked at
 	print  func(api.LogBatch)
 
 	mu       sync.Mutex

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/definition"
@@ -51,7 +52,8 @@ type Options struct {
 	Isolation sandbox.Isolation
 	Program   []string // the command that prepares a job's network from within
 	Reach     reach.Policy
-	Slots     int // jobs at a time; 0 for one
+	Slots     int     // jobs at a time; 0 for one
+	Shared    *Shared // what runs of the project have saved; nil when that is not looked at
 	Print     func(api.LogBatch)
 }
 
@@ -169,7 +171,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 		return nil, err
 	}
 	t.desk = newDesk(t.folder, o.Print)
-	t.desk.branch = o.Tree.Branch
+	t.desk.branch, t.desk.shared = o.Tree.Branch, o.Shared
 	t.desk.versions = versions{tree: t.Tree, tag: t.Tag, given: map[string]api.Raised{}}
 	if err := t.describe(ctx); err != nil {
 		return nil, err
@@ -354,6 +356,11 @@ func (t *trial) findTools(ctx context.Context) (map[string]string, error) {
 		for name := range j.Definition.Tools {
 			wanted[name] = wanted[name] || !j.State.Over()
 		}
+		for _, s := range j.Definition.Step {
+			for _, name := range runner.DependsOn(s) {
+				wanted[name] = true
+			}
+		}
 	}
 	if len(wanted) == 0 {
 		return nil, nil
@@ -408,7 +415,11 @@ func (t *trial) trialOf(j *plan.Job, from int) runner.Trial {
 			}
 		}
 	}
-	return runner.Trial{Work: w, Folder: t.jobFolder(j.Name), Secrets: secrets, Post: t.desk, From: from,
+	var shelf *client.Shelf
+	if t.Shared != nil {
+		shelf = t.Shared.Client.ShelfFor(t.Shared.Project)
+	}
+	return runner.Trial{Shelf: shelf, Work: w, Folder: t.jobFolder(j.Name), Secrets: secrets, Post: t.desk, From: from,
 		Checkout: func(ctx context.Context, workspace string) error {
 			return fill(ctx, t.Tree, t.folder, workspace, t.Untracked, from > 0, j.Definition.History == "full")
 		}}

@@ -125,6 +125,8 @@ func (s *Screen) jobs(d api.RunDetail) {
 			switch failed := st.State == state.Failed || st.State == state.TimedOut; {
 			case failed && st.Advisory:
 				note += " only reported"
+			case st.State == state.Reused:
+				note += " reused " + Short(st.Reason, 80)
 			case st.State != state.Passed:
 				note += " " + string(st.State)
 			}

@@ -29,7 +29,7 @@ func TestTheReportOfAFailedRun(t *testing.T) {
 			Tests: []api.FailedCase{{Case: testreport.Case{Suite: "tide", Name: "neaps", Message: "got 1"}}}},
 		Jobs: []api.Job{
 			{Name: "core", State: state.Failed, Attempt: 2, Claimed: at(100), Timing: timing.Report{Queue: 100, Prepare: 900, Slowest: "test"},
-				Steps:  []api.Step{{Name: "fetch", State: state.Passed, Started: at(1000), Finished: at(1500)}, {Name: "test", State: state.Failed, Started: at(1500), Finished: at(4000)}},
+				Steps: []api.Step{{Name: "fetch", State: state.Passed, Started: at(1000), Finished: at(1500)}, {Name: "test", State: state.Failed, Started: at(1500), Finished: at(4000)}},
 				Caches: []api.CacheUse{{Name: "depot", Hit: true, Size: 1500, TookMs: 40},
 					{Name: "near", Nearest: true, Run: 2, Line: "main", Here: true, Saved: true, Stored: 70, Size: 1500, TookMs: 5}}, Tests: &api.TestSummary{Passed: 4, Failed: 1}},
 			{Name: "app", State: state.Skipped, Reason: "core failed"}},

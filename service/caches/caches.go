@@ -118,8 +118,12 @@ func (s *Caches) Find(ctx context.Context, attempt record.AttemptID, in api.Cach
 	if err != nil {
 		return api.CacheFound{}, ground.Known(err, "cache %.12s", in.Key)
 	}
+	return found(c, in), nil
+}
+
+func found(c store.Cache, in api.CacheWanted) api.CacheFound {
 	return api.CacheFound{ID: c.ID, Exact: c.Key == in.Key, Tree: hex.EncodeToString(c.Digest), Size: c.Size,
-		Files: c.Files, Run: c.Run, Line: c.Line, Differs: imprint.Differs(c.Followed.V, in.Followed)}, nil
+		Files: c.Files, Run: c.Run, Line: c.Line, Differs: imprint.Differs(c.Followed.V, in.Followed)}
 }
 
 // restorable finds a copy that a running attempt may restore.
@@ -147,12 +151,16 @@ func (s *Caches) Tree(ctx context.Context, attempt record.AttemptID, id record.C
 	if err != nil {
 		return nil, err
 	}
+	return s.tree(ctx, c)
+}
+
+func (s *Caches) tree(ctx context.Context, c store.Cache) (io.ReadCloser, error) {
 	r, err := s.blobs.Open(ctx, c.Blob)
 	if errors.Is(err, blob.ErrNotFound) {
 		if dropErr := s.drop(ctx, c); dropErr != nil {
 			return nil, dropErr
 		}
-		return nil, fmt.Errorf("saved copy %d: its file is gone: %w", id, ground.ErrNotFound)
+		return nil, fmt.Errorf("saved copy %d: its file is gone: %w", c.ID, ground.ErrNotFound)
 	}
 	return r, err
 }
@@ -174,9 +182,13 @@ func (s *Caches) Pack(ctx context.Context, attempt record.AttemptID, id record.C
 	if err != nil {
 		return nil, err
 	}
+	return s.pack(ctx, c, pack, start, n)
+}
+
+func (s *Caches) pack(ctx context.Context, c store.Cache, pack tree.PackID, start, n int64) (io.ReadCloser, error) {
 	name, err := s.Store.PackOf(ctx, c.ID, pack)
 	if err != nil {
-		return nil, ground.Known(err, "pack %d of saved copy %d", pack, id)
+		return nil, ground.Known(err, "pack %d of saved copy %d", pack, c.ID)
 	}
 	r, err := s.blobs.Range(ctx, name, start, n)
 	if errors.Is(err, blob.ErrNotFound) {
