@@ -76,6 +76,7 @@ func (j *job) do(ctx context.Context) {
 	log.Info("job begins")
 	began := time.Now()
 	result := j.attempt.Carry(ctx, j.run)
+	j.box.Close() // its processes are dead; to take away what they were in takes a while, for which nobody waits
 	if !j.stays {
 		if err := j.files.Remove(); err != nil {
 			log.Warn("a workspace could not be removed", "folder", j.files.Folder(), "error", err)
@@ -107,8 +108,7 @@ func (j *job) run(ctx context.Context) error {
 	})()
 	j.borrowMirror()
 	opened := j.open(ctx)
-	defer j.box.Close()
-	defer opened.wait() // before it is closed
+	defer opened.wait() // before the box is closed
 	if err := j.checkout(ctx); err != nil {
 		return err
 	}

@@ -28,6 +28,7 @@ type Box struct {
 	limits  definition.Numbers
 	group   *group         // their processes; nil where there are no control groups
 	network *netns.Network // theirs; nil where none is wanted
+	from    *Networks      // where that is from; nil when it was made for them
 	lent    []string       // folders of the host that they read, where they are there
 	launch  launchers
 	top     atomic.Int64 // the process of the step at work; 0 when none is
@@ -49,7 +50,7 @@ func (b *Box) Open(ctx context.Context, name string, wantsNetwork bool, nets *Ne
 	}
 	if wantsNetwork && b.Network != NetworkHost && b.Isolation != None {
 		var err error
-		if nets != nil {
+		if b.from = nets; nets != nil {
 			b.network, err = nets.take(ctx)
 		} else {
 			b.network, err = b.nets.Make(ctx)
@@ -64,10 +65,14 @@ func (b *Box) Open(ctx context.Context, name string, wantsNetwork bool, nets *Ne
 // Close ends what Open has made.
 func (b *Box) Close() {
 	b.closeLaunchers()
-	if b.network != nil {
+	switch {
+	case b.network == nil:
+	case b.from != nil:
+		b.from.end(b.network)
+	default:
 		b.network.Close()
-		b.network = nil
 	}
+	b.network = nil
 	b.group.close()
 }
 

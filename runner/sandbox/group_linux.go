@@ -68,11 +68,12 @@ func (g *group) close() {
 		g.folder.Close()
 	}
 	for _, dir := range g.folders() {
-		for range 50 {
+		// What is just ending still is in it, for a moment.
+		for wait := time.Millisecond; wait < time.Second; wait *= 2 {
 			if err := os.Remove(dir); err == nil || errors.Is(err, fs.ErrNotExist) {
 				break
 			}
-			time.Sleep(20 * time.Millisecond)
+			time.Sleep(wait)
 		}
 	}
 }

@@ -82,7 +82,7 @@ func (m *Machine) findNetwork() error {
 type Networks struct {
 	maker *netns.Maker
 	life  context.Context
-	end   context.CancelFunc
+	over  context.CancelFunc
 	after time.Duration
 
 	mu      sync.Mutex
@@ -102,7 +102,7 @@ type promise struct {
 // or when it is wanted. They last as long as life at most.
 func (m *Machine) Networks(life context.Context, after time.Duration) *Networks {
 	n := &Networks{maker: m.nets, after: after}
-	n.life, n.end = context.WithCancel(life)
+	n.life, n.over = context.WithCancel(life)
 	if n.maker != nil {
 		n.next = n.promise(0)
 	}
@@ -137,9 +137,12 @@ func (n *Networks) take(ctx context.Context) (*netns.Network, error) {
 	return p.network, nil
 }
 
+// end ends one that was taken, beside what the caller does: its programs take a while to go.
+func (n *Networks) end(network *netns.Network) { n.waiting.Go(network.Close) }
+
 // Close ends the one that is ready or being made. None that was taken is in use any more.
 func (n *Networks) Close() {
-	n.end()
+	n.over()
 	n.waiting.Wait()
 	if n.next != nil && n.next.network != nil {
 		n.next.network.Close()
