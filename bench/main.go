@@ -1,6 +1,6 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
 // arguments only those parts: idle, check, try, push, empty, mask, secrets, queue, versions, sign,
-// caches, collect.
+// reused, caches, collect.
 package main
 
 import (
@@ -56,7 +56,7 @@ func run() error {
 	b := &bench{home: home}
 	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
 		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue},
-		{"versions", versions}, {"sign", signing}, {"caches", cachesPart}, {"collect", collecting}}
+		{"versions", versions}, {"sign", signing}, {"reused", b.reused}, {"caches", cachesPart}, {"collect", collecting}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {
@@ -248,6 +248,17 @@ func (b *bench) await(ctx context.Context, project string, run record.RunNumber)
 	for {
 		d, err := b.cl.Run(ctx, project, run)
 		if err != nil || d.State.Over() {
+			return d, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// awaitNew waits for the end of a run that may not be there yet.
+func (b *bench) awaitNew(ctx context.Context, run record.RunNumber) (api.RunDetail, error) {
+	for {
+		d, err := b.await(ctx, "tidewick", run)
+		if !errors.Is(err, client.ErrNotFound) {
 			return d, err
 		}
 		time.Sleep(20 * time.Millisecond)
