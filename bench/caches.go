@@ -239,7 +239,7 @@ func (c *cachesYard) run(ctx context.Context, word, do string) (use api.CacheUse
 			}
 			return d.Jobs[0].Caches[0], nil
 		}
-		time.Sleep(20 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond) // each look takes time of what is measured
 	}
 }
 

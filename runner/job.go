@@ -103,9 +103,10 @@ func (j *job) run(ctx context.Context) error {
 	if n := j.attempt.Work.Env["PISTON_BUILD_NUMBER"]; j.attempt.Service == nil && n != "" {
 		j.say("build number %s stands for the one that a service issues to each run, and never twice", n)
 	}
-	defer beside.Do(ctx, func(ctx context.Context) { // from the first file of the checkout on
+	unwatch := beside.Do(ctx, func(ctx context.Context) { // from the first file of the checkout on
 		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { j.attempt.OverLimit("disk", why) })
-	})()
+	})
+	defer unwatch()
 	j.borrowMirror()
 	opened := j.open(ctx)
 	defer opened.wait() // before the box is closed
@@ -133,6 +134,7 @@ func (j *job) run(ctx context.Context) error {
 	if err := j.handFiles(ctx); err != nil {
 		return err
 	}
+	unwatch() // what is saved is counted already, and to walk it twice at a time takes longer
 	j.saveCaches(ctx)
 	return ctx.Err()
 }

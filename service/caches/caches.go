@@ -17,6 +17,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"sync"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/blob"
@@ -209,6 +210,14 @@ func (s *Caches) Known(ctx context.Context, attempt record.AttemptID, ids []chun
 // maxList bounds the list at a pack's end, in bytes.
 const maxList = 1 << 20
 
+// desk is the memory that storing a pack needs. It is lent: what is fresh costs more than what is done in it.
+type desk struct {
+	room []byte
+	end  tail
+}
+
+var desks = sync.Pool{New: func() any { return &desk{make([]byte, 256<<10), tail{most: maxList + tree.TailLen}} }}
+
 // AddPack stores a pack.
 func (s *Caches) AddPack(ctx context.Context, attempt record.AttemptID, r io.Reader) (tree.PackID, error) {
 	run, err := s.running(ctx, attempt)
@@ -219,9 +228,13 @@ func (s *Caches) AddPack(ctx context.Context, attempt record.AttemptID, r io.Rea
 		return 0, fmt.Errorf("it is of no proposal that could restore it: %w", ground.ErrForbidden)
 	}
 	name := fmt.Sprintf("packs/%d/%s", run.ProjectID, rand.Text())
-	end, size := &tail{most: maxList + tree.TailLen}, int64(0)
+	size := int64(0)
+	lent := desks.Get().(*desk)
+	defer desks.Put(lent)
+	end := &lent.end
+	end.text = end.text[:0]
 	err = s.blobs.Write(ctx, name, func(w io.Writer) (err error) {
-		size, err = io.CopyBuffer(io.MultiWriter(w, end), io.LimitReader(r, tree.MaxPack+1), make([]byte, 256<<10))
+		size, err = io.CopyBuffer(io.MultiWriter(w, end), io.LimitReader(r, tree.MaxPack+1), lent.room)
 		return err
 	})
 	if err != nil {
