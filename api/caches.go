@@ -43,6 +43,8 @@ type CacheSaved struct {
 	Job string `json:"job"`
 	// The copy it was made from; absent without one.
 	Older record.CacheID `json:"older,omitempty"`
+	// It is the same as that: no tree follows.
+	Same bool `json:"same,omitempty"`
 	// Bytes of packs that were stored for it.
 	Stored int64 `json:"stored"`
 }

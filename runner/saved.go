@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/chunk"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/tree"
@@ -29,6 +30,7 @@ type saving struct {
 	changes bool     // that is what differs from the older tree, and not all there is
 	tree    *tree.Tree
 	written []byte
+	same    bool // it is what was restored
 }
 
 // saveCaches keeps what fits nothing that was kept. It is done after a passed job only, so that half a download is
@@ -48,7 +50,10 @@ func (j *job) saveCaches(ctx context.Context) {
 		}
 		saved = append(saved, s)
 		c.use.Saved, c.use.TookMs = true, time.Since(began).Milliseconds()
-		files, size := s.tree.Files()
+		files, size := int(c.found.Files), c.found.Size
+		if !s.same {
+			files, size = s.tree.Files()
+		}
 		c.use.Size = size
 		added := ""
 		if j.attempt.Service != nil {
@@ -64,6 +69,17 @@ func (j *job) saveCaches(ctx context.Context) {
 
 // save stores what the service does not have yet of a cache's folders, and has it keep their tree.
 func (j *job) save(ctx context.Context, s *saving) (err error) {
+	if s.same, err = j.isSame(ctx, s); err != nil {
+		return err
+	}
+	if s.same {
+		about := api.CacheSaved{CacheWanted: s.wanted, Job: j.attempt.Work.Job.Name, Older: s.cacheState.found.ID, Same: true}
+		err = j.keepTree(ctx, s, about)
+		if err == nil || !errors.Is(err, client.ErrNotFound) {
+			return err
+		}
+		s.same = false // what it is the same as is given up meanwhile
+	}
 	if s.cacheState.tree != nil && j.attempt.Service != nil {
 		written, err := s.cacheState.tree.Written()
 		if err == nil {
@@ -90,10 +106,29 @@ func (j *job) save(ctx context.Context, s *saving) (err error) {
 	if err != nil {
 		return err
 	}
-	return j.attempt.Insist(ctx, "saving cache "+s.Name, func() error {
+	return j.keepTree(ctx, s, about)
+}
+
+// keepTree has the service keep the tree.
+func (j *job) keepTree(ctx context.Context, s *saving, about api.CacheSaved) error {
+	return j.attempt.Insist(ctx, "saving cache "+s.Name, func() (err error) {
 		s.cacheState.found, err = j.attempt.Post.SaveTree(ctx, j.attempt.ID(), about, s.written)
 		return err
 	})
+}
+
+// isSame tells that nothing was done to what was restored, so that nothing of it need be read.
+func (j *job) isSame(ctx context.Context, s *saving) (bool, error) {
+	if !s.laid || j.attempt.Service == nil {
+		return false, nil
+	}
+	root, err := j.files.Below.OpenUpper()
+	if err != nil {
+		return false, err
+	}
+	defer root.Close()
+	scanned, err := trees.ScanLayer(ctx, root, s.roots())
+	return !scanned.Above && len(scanned.Found) == 0 && len(scanned.Odd) == 0, err
 }
 
 // nothingThere says that none of a cache's paths is there.
@@ -225,6 +260,9 @@ func (j *job) keepHere(ctx context.Context, saved []*saving) (trouble error) {
 }
 
 func (j *job) keepOneHere(ctx context.Context, s *saving) error {
+	if s.same {
+		return nil // the machine has it
+	}
 	digest := s.cacheState.found.Tree
 	if t := j.tier.Find(digest); t != nil { // it has it: nothing was changed, or another job was first
 		t.LetGo()

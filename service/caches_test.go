@@ -268,6 +268,42 @@ func TestOnOnesOwnMachineOneHasWhatIsEverybodys(t *testing.T) {
 	assert.ErrorIs(t, err, ground.ErrNotFound)
 }
 
+func TestWhatIsTheSameIsKeptByAnotherNameWithoutBeingSent(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	r.commit(map[string]string{"piston/p.toml": "[trigger.proposal]\ninto = [\"main\"]\n" + step})
+	main := builds(t, s, "main")
+	require.NoError(t, saves(ctx, s, main, "depot", "one", []byte("tides")))
+	found, _, err := restores(ctx, s, main, "depot", "one")
+	require.NoError(t, err)
+	same := func(attempt record.AttemptID, cache, key string) (api.CacheFound, error) {
+		return s.Caches.Save(ctx, attempt, api.CacheSaved{CacheWanted: wants(cache, key), Job: "a", Older: found.ID, Same: true},
+			strings.NewReader("what follows is not looked at"))
+	}
+	kept, err := same(main, "depot", "two")
+	require.NoError(t, err)
+	assert.Equal(t, found.Tree, kept.Tree)
+	assert.Equal(t, found.Size, kept.Size)
+	_, err = same(main, "other", "two")
+	assert.ErrorIs(t, err, ground.ErrInvalid, "a copy of other paths is another")
+
+	require.NoError(t, s.Caches.Drop(ctx, "app", found.ID))
+	again, text, err := restores(ctx, s, main, "depot", "two")
+	require.NoError(t, err)
+	assert.True(t, again.Exact)
+	assert.Equal(t, "tides", string(text), "each stands by itself")
+	_, err = same(main, "depot", "three")
+	assert.ErrorIs(t, err, ground.ErrNotFound, "what is given up is nothing to be the same as")
+
+	r.git("checkout", "-q", "-b", "fork")
+	seven := proposed(t, s, r, "7")
+	require.NoError(t, saves(ctx, s, seven, "depot", "four", []byte("poison")))
+	found, _, err = restores(ctx, s, seven, "depot", "four")
+	require.NoError(t, err)
+	_, err = same(main, "depot", "five")
+	assert.ErrorIs(t, err, ground.ErrNotFound, "nor what one may not restore")
+}
+
 func TestADamagedPackIsGivenUpAndMadeAnew(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)

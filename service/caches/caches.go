@@ -311,6 +311,9 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 	if run.Outside && run.Proposal == "" {
 		return found, fmt.Errorf("it is of no proposal that could restore it: %w", ground.ErrForbidden)
 	}
+	if in.Same {
+		return s.saveSame(ctx, attempt, in)
+	}
 	text, err := io.ReadAll(io.LimitReader(written, tree.MaxWritten+1))
 	if err != nil {
 		return found, err
@@ -323,12 +326,45 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 		return found, err
 	}
 	files, size := t.Files()
-	c := store.Cache{ProjectID: run.ProjectID, Name: in.Name, Guard: run.Guard, Gated: run.Gated,
-		Proposal: proposalOf(run), Line: lineOf(run), Shape: in.Shape, Key: in.Key, Digest: digest[:], Size: size,
-		Files: int64(files), Written: int64(len(text)), Stored: in.Stored, Run: run.Number, Job: in.Job,
-		Blob: fmt.Sprintf("trees/%d/%s", run.ProjectID, rand.Text())}
+	c := store.Cache{Digest: digest[:], Size: size, Files: int64(files), Written: int64(len(text)), Stored: in.Stored}
+	return s.keep(ctx, run, in, c, t.Packs(), bytes.NewReader(text))
+}
+
+// saveSame keeps what an attempt has restored, and found to be what it wants, by its name, too.
+func (s *Caches) saveSame(ctx context.Context, attempt record.AttemptID, in api.CacheSaved) (found api.CacheFound,
+	err error) {
+	run, older, err := s.restorable(ctx, attempt, in.Older)
+	if err != nil {
+		return found, err
+	}
+	if older.Shape != in.Shape {
+		return found, fmt.Errorf("saved copy %d is of other paths, and so no such copy: %w", in.Older, ground.ErrInvalid)
+	}
+	stored, err := s.Store.PacksOf(ctx, older.ID)
+	if err != nil {
+		return found, err
+	}
+	packs := make([]tree.PackID, len(stored))
+	for i, p := range stored {
+		packs[i] = p.ID
+	}
+	written, err := s.tree(ctx, older)
+	if err != nil {
+		return found, err
+	}
+	defer written.Close()
+	c := store.Cache{Digest: older.Digest, Size: older.Size, Files: older.Files, Written: older.Written}
+	return s.keep(ctx, run, in, c, packs, written)
+}
+
+// keep keeps a tree as a copy.
+func (s *Caches) keep(ctx context.Context, run store.Run, in api.CacheSaved, c store.Cache, packs []tree.PackID,
+	written io.Reader) (found api.CacheFound, err error) {
+	c.ProjectID, c.Name, c.Shape, c.Key, c.Job = run.ProjectID, in.Name, in.Shape, in.Key, in.Job
+	c.Guard, c.Gated, c.Proposal, c.Line, c.Run = run.Guard, run.Gated, proposalOf(run), lineOf(run), run.Number
+	c.Blob = fmt.Sprintf("trees/%d/%s", run.ProjectID, rand.Text())
 	c.Followed.V = maps.Clone(in.Followed)
-	if _, err := s.blobs.Put(ctx, c.Blob, bytes.NewReader(text)); err != nil {
+	if _, err := s.blobs.Put(ctx, c.Blob, written); err != nil {
 		return found, err
 	}
 	err = s.Store.Tx(ctx, func(q store.Q) error {
@@ -337,7 +373,7 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 				return err
 			}
 		}
-		return q.AddCache(ctx, c, t.Packs())
+		return q.AddCache(ctx, c, packs)
 	})
 	if err != nil {
 		_ = s.blobs.Delete(ctx, c.Blob)
@@ -348,9 +384,8 @@ func (s *Caches) Save(ctx context.Context, attempt record.AttemptID, in api.Cach
 	case errors.Is(err, store.ErrNotFound):
 		err = fmt.Errorf("a pack that it needs is given up meanwhile: %w", ground.ErrNotFound)
 	}
-	return api.CacheFound{Exact: true, Tree: digest.String(), Size: size, Files: int64(files), Run: run.Number,
-		Line:    lineOf(run),
-		Differs: []string{}}, err
+	return api.CacheFound{Exact: true, Tree: hex.EncodeToString(c.Digest), Size: c.Size, Files: c.Files,
+		Run: run.Number, Line: c.Line, Differs: []string{}}, err
 }
 
 // packsAreIts refuses packs that an attempt may not know of.
