@@ -69,8 +69,11 @@ func whys(d api.RunDetail, job, step string) ([]stepWhy, error) {
 		}
 	}
 	if !seen {
-		return nil, terminal.Usage("run %d has no job %q with a step %q: piston show %s %d lists them", d.Number, job, step,
-			d.Project, d.Number)
+		what := fmt.Sprintf("no job %q", job)
+		if step != "" {
+			what += fmt.Sprintf(" with a step %q", step)
+		}
+		return nil, terminal.Usage("run %d has %s: piston show %s %d lists them", d.Number, what, d.Project, d.Number)
 	}
 	return list, nil
 }
