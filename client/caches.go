@@ -25,10 +25,14 @@ func (c *Client) FindCache(ctx context.Context, attempt record.AttemptID, in api
 	return out, err
 }
 
+// worthWaiting tells that an error may pass, and soon. A disk that is full holds up what must be kept, and not a copy,
+// which is a help only.
+func worthWaiting(err error) bool { return Passing(err) && !IsStatus(err, http.StatusInsufficientStorage) }
+
 // bytesOf asks for something that is no JSON, and reads it up to most bytes; into room, when that is enough.
 func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, most int64, room []byte) (text []byte,
 	err error) {
-	err = c.retry(ctx, func() error {
+	err = c.retryWhile(ctx, worthWaiting, func() error {
 		var content io.Reader
 		if body != nil {
 			content = bytes.NewReader(body)

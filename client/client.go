@@ -169,15 +169,18 @@ func problemOf(res *http.Response) error {
 func Passing(err error) bool {
 	return errors.Is(err, ErrUnreachable) || IsStatus(err, http.StatusServiceUnavailable) ||
 		IsStatus(err, http.StatusBadGateway) || IsStatus(err, http.StatusGatewayTimeout) ||
-		IsStatus(err, http.StatusInternalServerError)
+		IsStatus(err, http.StatusInternalServerError) || IsStatus(err, http.StatusInsufficientStorage)
 }
 
 // retry calls do until it succeeds, fails for good, or patience ends.
-func (c *Client) retry(ctx context.Context, do func() error) error {
+func (c *Client) retry(ctx context.Context, do func() error) error { return c.retryWhile(ctx, Passing, do) }
+
+// retryWhile does so while an error may pass.
+func (c *Client) retryWhile(ctx context.Context, passing func(error) bool, do func() error) error {
 	end := time.Now().Add(c.Patience)
 	for wait := 50 * time.Millisecond; ; wait = min(wait*2, 2*time.Second) {
 		err := do()
-		if err == nil || !Passing(err) || time.Now().Add(wait).After(end) {
+		if err == nil || !passing(err) || time.Now().Add(wait).After(end) {
 			return err
 		}
 		select {

@@ -161,3 +161,24 @@ outputs = ["out/*"]
 		assert.Contains(t, d.Jobs[0].Steps[1].Reason, c.says, name)
 	}
 }
+
+func TestAStepsOutputsStayOutOfTheRepositoryItself(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "hooks", map[string]string{"src/a.c": "tide", "piston/trunk.toml": `
+[trigger.push]
+[[job.main.step]]
+name = "sealed"
+script = "mkdir -p out .git/hooks; echo x > out/x; echo x > .git/hooks/evil"
+inputs = ["src/*"]
+outputs = ["**"]
+[[job.main.step]]
+name = "look"
+script = "cat out/x; test ! -e .git/hooks/evil; git status --short"
+`})
+	r.push()
+	r.passes(1)
+	_, err := s.cl.StartRun(t.Context(), "hooks", api.StartRun{Pipeline: "trunk"})
+	require.NoError(t, err)
+	d := r.passes(2)
+	assert.Equal(t, state.Reused, d.Jobs[0].Steps[0].State)
+}

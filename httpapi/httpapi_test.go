@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"syscall"
 	"testing"
 	"time"
 
@@ -40,7 +41,7 @@ func TestErrorsBecomeFittingProblems(t *testing.T) {
 	for err, want := range map[error]int{
 		ground.ErrNotFound: 404, ground.ErrExists: 409, ground.ErrInvalid: 422, ground.ErrSignIn: 401, intake.ErrSignature: 401,
 		ground.ErrForbidden: 403, ground.ErrGone: 410, errors.New("a fault"): 500,
-		store.ErrNotFound: 409, store.ErrExists: 409, context.Canceled: 503, &pgconn.PgError{Code: "40P01"}: 503,
+		store.ErrNotFound: 409, store.ErrExists: 409, context.Canceled: 503, syscall.ENOSPC: 507, &pgconn.PgError{Code: "40P01"}: 503,
 	} {
 		var status huma.StatusError
 		require.ErrorAs(t, problem(t.Context(), fmt.Errorf("while trying: %w", err)), &status)

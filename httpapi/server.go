@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"reflect"
+	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -158,6 +159,9 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict("somebody else changed it in the same moment; look again")
 	case errors.Is(err, context.Canceled), ctx.Err() != nil: // whoever asked has gone, or the service is about to
 		return huma.Error503ServiceUnavailable("it was given up before it was done; try again")
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		tell(ctx, err)
+		return huma.NewError(http.StatusInsufficientStorage, "the service's disk is full: its owner can make room")
 	case ground.Away(err) != "":
 		return huma.Error503ServiceUnavailable(ground.Away(err))
 	}

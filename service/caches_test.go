@@ -304,6 +304,22 @@ func TestWhatIsTheSameIsKeptByAnotherNameWithoutBeingSent(t *testing.T) {
 	assert.ErrorIs(t, err, ground.ErrNotFound, "nor what one may not restore")
 }
 
+func TestWhatIsMadeAnewTakesThePlaceOfWhatWasNotTrusted(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	r.commit(map[string]string{"piston/p.toml": step})
+	require.NoError(t, saves(ctx, s, builds(t, s, "main"), "depot", "one", []byte("a mess")))
+	_, err := s.Intake.StartRun(ctx, "app", "ada", api.StartRun{Pipeline: "p", Ref: "main", Fresh: true})
+	require.NoError(t, err)
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	assert.True(t, w.Fresh)
+	require.NoError(t, saves(ctx, s, w.Attempt, "depot", "one", []byte("in order")))
+	_, text, err := restores(ctx, s, builds(t, s, "main"), "depot", "one")
+	require.NoError(t, err)
+	assert.Equal(t, "in order", string(text))
+}
+
 func TestADamagedPackIsGivenUpAndMadeAnew(t *testing.T) {
 	s, r := openWithRepository(t)
 	ctx := asItself(t)
