@@ -32,7 +32,7 @@ type Mirrors struct {
 }
 
 // mostPacks is how many packs a mirror may be in: git looks into each. One in more is begun anew.
-const mostPacks = 40
+const mostPacks = 100
 
 // mostTips is how many commits are told to the service as being here, the last ones.
 const mostTips = 16
@@ -57,7 +57,6 @@ type about struct {
 type Mirror struct {
 	all  *Mirrors
 	name string
-	of   string
 }
 
 // Open opens the mirrors in a folder, which is made; what an earlier life left half done goes. They may take so many
@@ -95,7 +94,7 @@ func (m *Mirrors) Borrow(of string) (*Mirror, error) {
 	for _, e := range all {
 		if e.Of == of && e.Packs < mostPacks && time.Since(e.Since) < oldest {
 			_ = os.Chtimes(m.aboutFile(e.name), time.Now(), time.Now()) // the longest ago goes first
-			return m.lend(e.name, of), nil
+			return m.lend(e.name), nil
 		}
 	}
 	name := rand.Text()
@@ -107,12 +106,12 @@ func (m *Mirrors) Borrow(of string) (*Mirror, error) {
 	if err != nil {
 		return nil, errors.Join(err, disk.RemoveAll(filepath.Join(m.dir, name)))
 	}
-	return m.lend(name, of), nil
+	return m.lend(name), nil
 }
 
-func (m *Mirrors) lend(name, of string) *Mirror {
+func (m *Mirrors) lend(name string) *Mirror {
 	m.uses[name]++
-	return &Mirror{all: m, name: name, of: of}
+	return &Mirror{all: m, name: name}
 }
 
 // GiveBack ends a use of it.
