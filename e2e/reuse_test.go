@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"regexp"
 	"testing"
@@ -181,4 +182,49 @@ script = "cat out/x; test ! -e .git/hooks/evil; git status --short"
 	require.NoError(t, err)
 	d := r.passes(2)
 	assert.Equal(t, state.Reused, d.Jobs[0].Steps[0].State)
+}
+
+// What a cache has brought need not be read again to know what it is; what was done to it since is seen.
+func TestAStepThatReadsWhatACacheHasBrought(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "brought", map[string]string{"lock": "1", "tamper": "", "piston/trunk.toml": `
+[trigger.push]
+[job.main.cache.depot]
+paths = ["depot"]
+follows = ["lock"]
+[[job.main.step]]
+name = "depot"
+script = """
+mkdir -p depot
+test -e depot/small || { for n in $(seq 300); do echo "$n of some" > depot/$n; done; seq 100000 > depot/large; echo small > depot/small; }
+sh tamper
+"""
+[[job.main.step]]
+name = "sealed"
+script = "mkdir -p out; sort -u depot/* > out/all; grep -c . out/all; cat depot/small"
+inputs = ["depot/*"]
+outputs = ["out/all"]
+`})
+	r.push()
+	r.passes(1)
+	pushed := record.RunNumber(1)
+	for _, c := range []struct {
+		tamper string
+		want   state.State
+	}{
+		{"", state.Reused},
+		{"cp depot/small /tmp/x; echo SMALL > depot/small; touch -r /tmp/x depot/small", state.Passed},
+		{"touch -d @86400 depot/small", state.Reused},
+		{"echo one more > depot/more", state.Passed},
+		{"rm depot/7", state.Passed},
+		{"chmod 755 depot/8", state.Passed},
+		{"", state.Reused},
+	} {
+		pushed++
+		r.commit("Do something to it", map[string]string{"tamper": c.tamper, "n": fmt.Sprint(pushed)})
+		r.push()
+		d := r.passes(pushed)
+		assert.True(t, d.Jobs[0].Caches[0].Hit, c.tamper)
+		assert.Equal(t, c.want, d.Jobs[0].Steps[1].State, "%q\n%s", c.tamper, r.logText(pushed, "main"))
+	}
 }

@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -27,6 +28,23 @@ type cacheState struct {
 	tree  *tier.Tree     // the same, as it is on this machine; nil when nothing is restored
 	laid  bool           // it lies below the workspace
 	since int64          // when it was there, in nanoseconds since 1970
+
+	decoded *tree.Tree // what before has read
+}
+
+// before is the tree that was restored; nil when none was.
+func (c *cacheState) before() (*tree.Tree, error) {
+	if c.tree == nil || c.decoded != nil {
+		return c.decoded, nil
+	}
+	written, err := c.tree.Written()
+	if err == nil {
+		c.decoded, _, err = tree.Decode(written)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("what was restored: %w", err)
+	}
+	return c.decoded, nil
 }
 
 func (c *cacheState) roots() []string { return trees.Roots(c.Paths) }

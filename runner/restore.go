@@ -163,6 +163,9 @@ func (j *job) put(ctx context.Context) {
 	}
 }
 
+// clockTick is by how much what the system says of when a file was changed may be behind (CONFIG_HZ; at least 100).
+const clockTick = 20 * time.Millisecond
+
 // told notes that a tree was put into the workspace, and says so.
 func (j *job) told(c *cacheState, err error, how string, took time.Duration) {
 	if err != nil {
@@ -173,7 +176,7 @@ func (j *job) told(c *cacheState, err error, how string, took time.Duration) {
 		c.tree = nil
 		return
 	}
-	c.since = time.Now().UnixNano()
+	c.since = time.Now().Add(-clockTick).UnixNano()
 	f, whose := c.found, ""
 	c.use.Hit, c.use.Nearest, c.use.Run, c.use.Line, c.use.Size = f.Exact, !f.Exact, f.Run, f.Line, f.Size
 	if f.Run != 0 {

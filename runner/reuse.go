@@ -111,7 +111,7 @@ func (r *reusable) depends(ctx context.Context, carrying *executor.Job) (err err
 		}
 		a.Secrets[name] = revision
 	}
-	if a.Files, err = trees.Sums(ctx, r.job.files.Root(), r.files); err != nil {
+	if a.Files, err = trees.Sums(ctx, r.job.files.Root(), r.asRestored(r.files)); err != nil {
 		return err
 	}
 	r.about = a
@@ -120,6 +120,21 @@ func (r *reusable) depends(ctx context.Context, carrying *executor.Job) (err err
 		Shape: imprint.StepShape(work.Pipeline, work.Job.Name, r.step.Name), Followed: a.Parts(), Step: true}
 	r.why = &api.Reuse{Imprint: r.wanted.Key}
 	return nil
+}
+
+// asRestored tells of files that are what they were when caches were restored which pieces they are, so that they need
+// not be read. Of a tree that does not say so nothing is known.
+func (r *reusable) asRestored(files []trees.Found) []trees.Found {
+	files = slices.Clone(files)
+	for _, c := range r.caches {
+		if !slices.ContainsFunc(files, func(f trees.Found) bool { return overlaps(c.roots(), f.Path) }) {
+			continue
+		}
+		if before, err := c.before(); err == nil && before != nil {
+			trees.Same(files, before, c.since)
+		}
+	}
+	return files
 }
 
 // clean takes from an environment what the step does not say that it reads: what the service says of the run differs

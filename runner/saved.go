@@ -80,13 +80,9 @@ func (j *job) save(ctx context.Context, s *saving) (err error) {
 		}
 		s.same = false // what it is the same as is given up meanwhile
 	}
-	if s.cacheState.tree != nil && j.attempt.Service != nil {
-		written, err := s.cacheState.tree.Written()
-		if err == nil {
-			s.older, _, err = tree.Decode(written)
-		}
-		if err != nil {
-			return fmt.Errorf("what was restored: %w", err)
+	if j.attempt.Service != nil {
+		if s.older, err = s.before(); err != nil {
+			return err
 		}
 	}
 	if err := j.look(ctx, s); err != nil {

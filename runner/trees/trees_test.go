@@ -299,3 +299,30 @@ func TestLinksLeadNowhereWhileFilesAreRead(t *testing.T) {
 func TestRootsAreInOrderAndNoneIsInAnother(t *testing.T) {
 	assert.Equal(t, []string{"a", "b/c", "b!"}, Roots([]string{"b/c/", "b!", "./a", "a/x", "b/c/d", "a"}))
 }
+
+func TestAFileThatIsKnownToBeOnePieceIsTheSameWithoutBeingRead(t *testing.T) {
+	dir := t.TempDir()
+	for name, n := range map[string]int{"empty": 0, "small": 100, "whole": chunk.Whole, "large": 3 * chunk.Most} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), bytes.Repeat([]byte(name), n)[:n], 0o755))
+	}
+	require.NoError(t, os.Symlink("small", filepath.Join(dir, "link")))
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	found, err := Scan(t.Context(), root, []string{"empty", "small", "whole", "large", "link"})
+	require.NoError(t, err)
+	read, err := Sums(t.Context(), root, found)
+	require.NoError(t, err)
+	require.Len(t, read, 5)
+	for i := range found {
+		text, err := os.ReadFile(filepath.Join(dir, found[i].Path))
+		require.NoError(t, err)
+		if found[i].Kind == tree.File && len(text) > 0 && len(text) <= chunk.Whole {
+			found[i].Pieces = []tree.Piece{{Len: int64(len(text)), ID: chunk.Sum(text)}}
+			require.NoError(t, os.WriteFile(filepath.Join(dir, found[i].Path), nil, 0o755), "it is not looked at")
+		}
+	}
+	known, err := Sums(t.Context(), root, found)
+	require.NoError(t, err)
+	assert.Equal(t, read, known)
+}
