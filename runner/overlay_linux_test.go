@@ -70,6 +70,7 @@ func TestInsideOverlays(t *testing.T) {
 		// Each time another account has the workspace than has saved what lies below it.
 		as := process.AccountOf(dir, int(seed%3))
 		layAndChange(t, filepath.Join(dir, fmt.Sprint(seed)), owner, as, rand.New(rand.NewPCG(seed, 5)))
+		lookAndMake(t, filepath.Join(dir, fmt.Sprint("view", seed)), owner, as, rand.New(rand.NewPCG(seed, 6)))
 	}
 	fmt.Println("overlays were tried")
 }

@@ -133,6 +133,10 @@ func Overlay(at string, layers []Layer, upper, work string, as *process.Account)
 	return unix.Mount("overlay", at, "overlay", unix.MS_NOSUID|unix.MS_NODEV, options)
 }
 
+// Hide has a layer say that nothing is at a path, whatever lies below it (Documentation/filesystems/overlayfs.rst,
+// whiteouts and opaque directories).
+func Hide(at string) error { return unix.Mknod(at, unix.S_IFCHR, 0) }
+
 // showAs mounts a layer at a folder, which is made, so that its files are another user's there (mount_setattr(2),
 // ID-mapped mounts).
 func showAs(l Layer, at string, as int) error {

@@ -23,5 +23,8 @@ func Overlay(string, []Layer, string, string, *process.Account) error {
 	return errors.New("overlays are of Linux")
 }
 
+// Hide cannot be had.
+func Hide(string) error { return errors.New("overlays are of Linux") }
+
 // Unmount takes nothing away.
 func Unmount(string) error { return nil }

@@ -98,6 +98,9 @@ func (w *Workspace) count(ctx context.Context) (total int64) {
 		if d != nil && d.IsDir() && w.Below.laid.Load() && at == w.Source() {
 			return fs.SkipDir // what is the job's own of it is counted where it is
 		}
+		if d != nil && d.IsDir() && d.Name() == seen && filepath.Dir(filepath.Dir(at)) == w.folder {
+			return fs.SkipDir // so is what a step makes in a view
+		}
 		if err != nil || d.IsDir() {
 			return nil // what vanishes while we count needs no space
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/disk"
+	"gentlepiston.example/piston/runner/mount"
 	"gentlepiston.example/piston/runner/trees"
 )
 
@@ -23,6 +23,8 @@ import (
 type View struct {
 	w       *Workspace
 	dir     string
+	src     string // the folder in it where its sources are
+	laid    bool   // the workspace lies below them
 	root    *os.Root
 	inputs  map[string]trees.Found
 	outputs []string // globs
@@ -54,7 +56,7 @@ func Inputs(ctx context.Context, w *Workspace, globs []string) ([]trees.Found, e
 // NewView makes one of some inputs for step number n, which works in a folder of it.
 func NewView(ctx context.Context, w *Workspace, n int, inputs []trees.Found, dir string, outputs []string) (v *View,
 	err error) {
-	v = &View{w: w, dir: filepath.Join(w.folder, fmt.Sprint("view-", n)), outputs: outputs,
+	v = &View{w: w, dir: filepath.Join(w.folder, fmt.Sprint("view-", n)), src: "src", outputs: outputs,
 		inputs: map[string]trees.Found{}}
 	if err := disk.RemoveAll(v.dir); err != nil {
 		return nil, err
@@ -69,9 +71,11 @@ func NewView(ctx context.Context, w *Workspace, n int, inputs []trees.Found, dir
 	for _, f := range inputs {
 		v.inputs[f.Path], roots = f, append(roots, f.Path)
 	}
-	b := &trees.Builder{Tree: trees.Tree(trees.Roots(roots), inputs), Into: v.Part("src"), As: w.as}
-	if err := b.Copy(ctx, w.root, inputs); err != nil {
-		return nil, err
+	if !mount.Apart() || v.lay(ctx) != nil {
+		b := &trees.Builder{Tree: trees.Tree(trees.Roots(roots), inputs), Into: v.Part("src"), As: w.as}
+		if err := b.Copy(ctx, w.root, inputs); err != nil {
+			return nil, err
+		}
 	}
 	if v.root, err = os.OpenRoot(v.Part("src")); err != nil {
 		return nil, err
@@ -84,7 +88,12 @@ func NewView(ctx context.Context, w *Workspace, n int, inputs []trees.Found, dir
 }
 
 // Part is where sources, home or temporary files of it are.
-func (v *View) Part(name string) string { return filepath.Join(v.dir, name) }
+func (v *View) Part(name string) string {
+	if name == "src" {
+		name = v.src
+	}
+	return filepath.Join(v.dir, name)
+}
 
 // Root is its sources.
 func (v *View) Root() *os.Root { return v.root }
@@ -98,6 +107,9 @@ func (v *View) Place(at string, value []byte) error {
 
 // Remove removes it.
 func (v *View) Remove() error {
+	if err := v.lift(); err != nil {
+		return err
+	}
 	if v.root != nil {
 		v.root.Close()
 	}
@@ -106,39 +118,50 @@ func (v *View) Remove() error {
 
 // Harvest brings what the step has made into the workspace. An error says what it did that it may not.
 func (v *View) Harvest(ctx context.Context) error {
-	entries, err := fs.ReadDir(v.root.FS(), ".")
+	list := v.doneToCopies
+	if v.laid {
+		list = v.done
+	}
+	made, err := list(ctx)
 	if err != nil {
 		return err
 	}
-	var names []string
-	for _, e := range entries {
-		names = append(names, e.Name())
-	}
-	found, err := trees.Scan(ctx, v.root, names)
-	if err != nil {
-		return err
-	}
-	there := map[string]bool{}
 	var roots []string
-	for _, f := range found {
-		there[f.Path] = true
-		if in, is := v.inputs[f.Path]; is {
-			if f.Kind != in.Kind || f.Size != in.Size || f.Changed > v.made.UnixNano() && f.Kind == tree.File {
-				return fmt.Errorf("the step writes into %s, which is among its inputs: what it makes goes to files of its own",
-					f.Path)
-			}
-			continue
-		}
+	for _, f := range made {
 		if v.isOutput(f.Path) && f.Kind != tree.Folder && !tree.OfGit(f.Path) {
 			v.Outputs, roots = append(v.Outputs, f), append(roots, f.Path)
 		}
 	}
-	for name := range v.inputs {
-		if !there[name] {
-			return fmt.Errorf("the step removes %s, which is among its inputs", name)
+	return v.w.Put(ctx, v.root, roots, v.Outputs)
+}
+
+// doneToCopies lists what the step has made beside copies of its inputs. An error says what it did to these.
+func (v *View) doneToCopies(ctx context.Context) (made []trees.Found, err error) {
+	names, err := namesIn(v.root)
+	if err != nil {
+		return nil, err
+	}
+	found, err := trees.Scan(ctx, v.root, names)
+	if err != nil {
+		return nil, err
+	}
+	there := map[string]bool{}
+	for _, f := range found {
+		there[f.Path] = true
+		in, is := v.inputs[f.Path]
+		switch {
+		case !is:
+			made = append(made, f)
+		case f.Kind != in.Kind || f.Size != in.Size || f.Changed > v.made.UnixNano() && f.Kind == tree.File:
+			return nil, writes(f.Path)
 		}
 	}
-	return v.w.Put(ctx, v.root, roots, v.Outputs)
+	for name := range v.inputs {
+		if !there[name] {
+			return nil, removes(name)
+		}
+	}
+	return made, nil
 }
 
 func (v *View) isOutput(name string) bool {
