@@ -54,6 +54,7 @@ func (b *bench) reused(ctx context.Context) error {
 		}
 	}
 	report("git push returned → the demo's pipeline passed, with nothing changed that its steps read", took, "ms")
-	fmt.Printf("  %.1f %% of the %.0f ms it took at first; wanted: at most 500 ms, and 5 %%\n", 100*median(took)/cold, cold)
+	fmt.Printf("  %.1f %% of the %.0f ms it took at first; wanted: at most 500 ms, and 5 %%\n", 100*median(took)/cold,
+		cold)
 	return nil
 }

@@ -33,11 +33,11 @@ echo "own packs: $(du -ck .git/objects/pack/*.pack 2>/dev/null | tail -1 | cut -
 echo "commits: $(git rev-list --count HEAD)"
 cat notes
 if test -e .git/objects/info/alternates; then
-    lent=$(cat .git/objects/info/alternates)
+    lent=.git/objects/$(cat .git/objects/info/alternates)
     echo "lent: $(ls "$lent/pack" | grep -c pack$)"
     touch "$lent/mine" 2>/dev/null && exit 3
-    ls "$lent/../.." | grep -v "^$(basename $(dirname "$lent"))$" && exit 4
-    ls "$lent/../large" 2>/dev/null && exit 5
+    ls "$lent/../large" 2>/dev/null && exit 4
+    mv ../lent ../taken 2>/dev/null && exit 5
 fi
 sha256sum art/*.png 2>/dev/null || true
 exit 0

@@ -173,14 +173,18 @@ func (j *job) borrowMirror() {
 	if !work.Own || work.Fresh || j.attempt.Service == nil || j.Isolation == sandbox.None {
 		return
 	}
-	var err error
 	of := fmt.Sprintf("%s %s %d %s", work.Project, work.Remote, len(work.Commit), work.Job.History)
-	j.mirror, err = j.mirrors.Borrow(of)
+	lent, err := j.mirrors.Borrow(of)
+	if err == nil {
+		if err = j.box.Lend(lent.Objects()); err != nil {
+			err = errors.Join(err, lent.GiveBack())
+		}
+	}
 	if err != nil {
 		j.say("what this machine has of the repository is not used: %v", err)
 		return
 	}
-	j.box.Lend(j.mirror.Objects())
+	j.mirror = lent
 }
 
 func (j *job) checkoutCommit(ctx context.Context) error {

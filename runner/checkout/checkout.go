@@ -329,6 +329,9 @@ func (c *Checkout) gitWith(ctx context.Context, dir string, in io.Reader, more m
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = filepath.Join(c.Files.Source(), filepath.FromSlash(dir))
 	cmd.Env = source.Environment(config)
+	if c.Mirror != nil {
+		cmd.Env = append(cmd.Env, "GIT_ALTERNATE_OBJECT_DIRECTORIES="+c.Mirror.Objects())
+	}
 	process.OwnGroup(cmd)
 	c.Files.Account().Become(cmd) // what reads a stranger's repository has no rights
 	cmd.Cancel = func() error { process.Kill(cmd); return nil }

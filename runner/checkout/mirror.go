@@ -9,7 +9,12 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/runner/attempt"
+	"gentlepiston.example/piston/runner/sandbox"
 )
+
+// whereLent is where the mirror is for steps, seen from .git/objects. On the machine itself nothing is there, and git
+// is told by its environment.
+const whereLent = "../../../" + sandbox.Lent
 
 // lean has the checkout's repository take from the mirror the objects that are there (gitrepository-layout(5),
 // objects/info/alternates). For a whole history it knows the branches, too, so that git asks for what is new.
@@ -17,7 +22,7 @@ func (c *Checkout) lean(full bool) error {
 	if c.Mirror == nil {
 		return nil
 	}
-	if err := c.Files.Write(".git/objects/info/alternates", c.Mirror.Objects()+"\n"); err != nil || !full {
+	if err := c.Files.Write(".git/objects/info/alternates", whereLent+"\n"); err != nil || !full {
 		return err
 	}
 	_, refs := c.Mirror.Has()

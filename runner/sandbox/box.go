@@ -29,7 +29,7 @@ type Box struct {
 	group   *group         // their processes; nil where there are no control groups
 	network *netns.Network // theirs; nil where none is wanted
 	from    *Networks      // where that is from; nil when it was made for them
-	lent    []string       // folders of the host that they read, where they are there
+	lent    string         // a folder of the host that they read; "" for none
 	launch  launchers
 	top     atomic.Int64 // the process of the step at work; 0 when none is
 }
@@ -39,8 +39,14 @@ func (m *Machine) Box(build string, as *process.Account, limits definition.Numbe
 	return &Box{Machine: m, build: build, as: as, limits: limits}
 }
 
-// Lend has the steps read a folder of the host, at the place where it is there. It is lent before Open.
-func (b *Box) Lend(dir string) { b.lent = append(b.lent, dir) }
+// Lent is where, below what they see of the job's files, steps find a folder of the host that they are lent.
+const Lent = "lent"
+
+// Lend has the steps read a folder of the host. It is lent before Open.
+func (b *Box) Lend(dir string) error {
+	b.lent = dir
+	return os.Mkdir(filepath.Join(b.build, Lent), 0o755)
+}
 
 // Open makes what steps are born into: a control group by a name, and, when one is wanted, a network, from nets or,
 // when that is nil, made now.

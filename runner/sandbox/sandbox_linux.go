@@ -247,8 +247,8 @@ func (b *Box) fixedArgs() ([]string, error) {
 		"--proc", "/proc", "--dev", "/dev", "--ro-bind", "/usr", "/usr", "--ro-bind", b.etcFolder(), "/etc",
 		"--bind", b.build, sandboxTop, "--symlink", filepath.Join(sandboxTop, "tmp"), "/tmp"}
 	args = append(args, coverProc()...)
-	for _, dir := range b.lent {
-		args = append(args, "--ro-bind", dir, dir)
+	if b.lent != "" {
+		args = append(args, "--ro-bind", b.lent, filepath.Join(sandboxTop, Lent))
 	}
 	for _, name := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/opt"} {
 		info, err := os.Lstat(name)
