@@ -72,6 +72,7 @@ func TestInsideOverlays(t *testing.T) {
 		layAndChange(t, filepath.Join(dir, fmt.Sprint(seed)), owner, as, rand.New(rand.NewPCG(seed, 5)))
 		lookAndMake(t, filepath.Join(dir, fmt.Sprint("view", seed)), owner, as, rand.New(rand.NewPCG(seed, 6)))
 	}
+	fewAmongMany(t, filepath.Join(dir, "few"), owner)
 	fmt.Println("overlays were tried")
 }
 

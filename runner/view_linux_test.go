@@ -150,3 +150,22 @@ func seenIn(t *testing.T, dir string) map[string]string {
 	}))
 	return all
 }
+
+// fewAmongMany holds that few files among very many others are copied: to hide these would take longer.
+func fewAmongMany(t *testing.T, dir string, as *process.Account) {
+	w := workspace.New(dir, as)
+	require.NoError(t, w.Make())
+	require.NoError(t, w.MakeFolder("src"))
+	for n := range 3000 {
+		require.NoError(t, os.WriteFile(filepath.Join(w.Source(), "src", fmt.Sprint(n)), []byte("x"), 0o644))
+	}
+	own(t, w.Source(), as)
+	inputs, err := trees.Scan(t.Context(), w.Root(), []string{"src/7"})
+	require.NoError(t, err)
+	v, err := workspace.NewView(t.Context(), w, 0, inputs, ".", []string{"out/*"})
+	require.NoError(t, err)
+	assert.Equal(t, "src", filepath.Base(v.Part("src")))
+	assert.Equal(t, map[string]string{"src/7": "x"}, seenIn(t, v.Part("src")))
+	require.NoError(t, v.Remove())
+	require.NoError(t, w.Remove())
+}

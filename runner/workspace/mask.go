@@ -22,6 +22,12 @@ import (
 // seen is the folder of a view that lies above the workspace, in which its files are seen.
 const seen = "seen"
 
+// mostHidden is how many names a mask hides at least; for many inputs as many more. Few files among very many others
+// are copied sooner.
+const mostHidden = 2000
+
+var errHidesTooMuch = errors.New("there is too much to hide")
+
 // lay makes the view by laying it above the workspace.
 func (v *View) lay(ctx context.Context) error {
 	mask, upper, work := filepath.Join(v.dir, "mask"), filepath.Join(v.dir, "upper"), filepath.Join(v.dir, "work")
@@ -36,7 +42,8 @@ func (v *View) lay(ctx context.Context) error {
 			leads[at] = true
 		}
 	}
-	if err := v.hide(ctx, mask, ".", leads); err != nil {
+	most := mostHidden + len(v.inputs)
+	if err := v.hide(ctx, mask, ".", leads, &most); err != nil {
 		return err
 	}
 	if err := v.w.as.Take(upper); err != nil {
@@ -51,8 +58,8 @@ func (v *View) lay(ctx context.Context) error {
 	return nil
 }
 
-// hide has the mask hide what is in a folder and no input.
-func (v *View) hide(ctx context.Context, mask, dir string, leads map[string]bool) error {
+// hide has the mask hide what is in a folder and no input, so many names at most.
+func (v *View) hide(ctx context.Context, mask, dir string, leads map[string]bool, most *int) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -67,7 +74,7 @@ func (v *View) hide(ctx context.Context, mask, dir string, leads map[string]bool
 			continue
 		}
 		if e.IsDir() && leads[at] {
-			if err := v.hide(ctx, mask, at, leads); err != nil {
+			if err := v.hide(ctx, mask, at, leads, most); err != nil {
 				return err
 			}
 			continue
@@ -77,6 +84,9 @@ func (v *View) hide(ctx context.Context, mask, dir string, leads map[string]bool
 				return err
 			}
 			masked = true
+		}
+		if *most--; *most < 0 {
+			return errHidesTooMuch
 		}
 		if err := mount.Hide(filepath.Join(mask, at)); err != nil {
 			return err
