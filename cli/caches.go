@@ -79,10 +79,10 @@ func showCaches(s *terminal.Screen, page api.SavedCaches) {
 	} else {
 		var rows [][]string
 		for _, c := range page.Items {
-			rows = append(rows, []string{fmt.Sprint(c.ID), c.Name, c.Line, fmt.Sprint(c.Run), quantity.Bytes(c.Size),
+			rows = append(rows, []string{fmt.Sprint(c.ID), c.Name, c.Job, c.Line, fmt.Sprint(c.Run), quantity.Bytes(c.Size),
 				fmt.Sprint(c.Files), quantity.Bytes(c.Takes), fmt.Sprint(c.Uses), terminal.Ago(c.LastUsed), whoRestores(c)})
 		}
-		s.Table([]string{"ID", "CACHE", "OF", "RUN", "SIZE", "FILES", "TAKES", "USES", "LAST", ""}, rows)
+		s.Table([]string{"ID", "CACHE", "JOB", "OF", "RUN", "SIZE", "FILES", "TAKES", "USES", "LAST", ""}, rows)
 		if page.Next != "" {
 			s.Line("%s", s.In(terminal.Faint, "More: --after "+page.Next))
 		}

@@ -131,12 +131,26 @@ export default function Caches() {
         <Paper sx={{ overflowX: 'auto' }}>
           <List
             label="Saved copies"
-            heads={['Copy', 'Cache or step', 'Of', 'Run', 'Size', 'Files', 'Takes', 'Uses', 'Last', 'Restored', '']}
+            heads={[
+              'Copy',
+              'Cache or step',
+              'Job',
+              'Of',
+              'Run',
+              'Size',
+              'Files',
+              'Takes',
+              'Uses',
+              'Last',
+              'Restored',
+              '',
+            ]}
             rows={items.map((c) => ({
               key: String(c.id),
               cells: [
                 c.id,
                 c.name,
+                c.job,
                 c.line,
                 <Box
                   key="r"
