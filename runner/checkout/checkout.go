@@ -61,7 +61,8 @@ func (c *Checkout) Bring(ctx context.Context) error {
 	}
 	full := work.Job.History == "full"
 	err := c.commit(ctx, at, full)
-	if err != nil && c.Mirror != nil && ctx.Err() == nil && !errors.Is(err, client.ErrNotFound) {
+	away := errors.Is(err, client.ErrNotFound) || client.Passing(err) // for which the mirror is not to blame
+	if err != nil && c.Mirror != nil && ctx.Err() == nil && !away {
 		if err = c.anew(err); err == nil {
 			err = c.commit(ctx, at, full)
 		}

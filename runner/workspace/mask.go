@@ -1,11 +1,9 @@
 package workspace
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -180,27 +178,8 @@ func (v *View) same(f, in trees.Found) (bool, error) {
 	if other || f.Kind != tree.File || f.Size != in.Size {
 		return false, nil
 	}
-	was, err := v.w.Open(f.Path)
-	if err != nil {
-		return false, err
-	}
-	defer was.Close()
-	is, err := v.root.Open(f.Path)
-	if err != nil {
-		return false, err
-	}
-	defer is.Close()
-	x, y := make([]byte, 64<<10), make([]byte, 64<<10)
-	for {
-		n, errX := io.ReadFull(was, x)
-		m, errY := io.ReadFull(is, y)
-		if !bytes.Equal(x[:n], y[:m]) {
-			return false, nil
-		}
-		if errX != nil || errY != nil {
-			return true, nil
-		}
-	}
+	at, err := trees.FirstDifference(v.w.root, v.root, f.Path)
+	return at < 0, err
 }
 
 func writes(name string) error {
