@@ -143,6 +143,7 @@ func TestAStepSeesItsInputsAndNothingElse(t *testing.T) {
 		"writes":  {"echo more >> src/a.c", "the step writes into src/a.c, which is among its inputs"},
 		"removes": {"rm src/a.c", "the step removes src/a.c, which is among its inputs"},
 		"network": {"test ! -e /sys/class/net/tap0; grep -c : /proc/net/dev | grep -qx 1; exit 7", "exit code 7"},
+		"lent":    {"test -z \"$(ls -A ../lent)\" && exit 9", "exit code 9"},
 		"home":    {"test -z \"$(ls -A $HOME)\" && test -z \"$PISTON_COMMIT$PISTON_RUN\" && exit 9", "exit code 9"},
 	} {
 		r := s.project(t, "sees-"+name, map[string]string{"src/a.c": "tide", "core/x.h": "x", "piston/trunk.toml": `

@@ -152,6 +152,9 @@ func (b *Box) command(s *Spec) (*exec.Cmd, error) {
 	for k, v := range s.Env {
 		args = append(args, "--setenv", k, v)
 	}
+	if s.View == nil && b.lent != "" { // who has files of its own sees nothing else
+		args = append(args, "--ro-bind", b.lent, filepath.Join(sandboxTop, Lent))
+	}
 	if s.View != nil {
 		for _, part := range []string{"src", "home", "tmp"} {
 			args = append(args, "--bind", s.View(part), filepath.Join(sandboxTop, part))
@@ -247,9 +250,6 @@ func (b *Box) fixedArgs() ([]string, error) {
 		"--proc", "/proc", "--dev", "/dev", "--ro-bind", "/usr", "/usr", "--ro-bind", b.etcFolder(), "/etc",
 		"--bind", b.build, sandboxTop, "--symlink", filepath.Join(sandboxTop, "tmp"), "/tmp"}
 	args = append(args, coverProc()...)
-	if b.lent != "" {
-		args = append(args, "--ro-bind", b.lent, filepath.Join(sandboxTop, Lent))
-	}
 	for _, name := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/opt"} {
 		info, err := os.Lstat(name)
 		switch {
