@@ -167,5 +167,12 @@ func fewAmongMany(t *testing.T, dir string, as *process.Account) {
 	assert.Equal(t, "src", filepath.Base(v.Part("src")))
 	assert.Equal(t, map[string]string{"src/7": "x"}, seenIn(t, v.Part("src")))
 	require.NoError(t, v.Remove())
+
+	// A view that cannot be had, of all of them and so laid above, leaves nothing in the way.
+	all, err := trees.Scan(t.Context(), w.Root(), []string{"src"})
+	require.NoError(t, err)
+	_, err = workspace.NewView(t.Context(), w, 1, all[1:], "src/7/deeper", []string{"out/*"})
+	require.Error(t, err, "no step can work in a file")
 	require.NoError(t, w.Remove())
+	assert.NoDirExists(t, dir)
 }

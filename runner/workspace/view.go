@@ -58,6 +58,12 @@ func NewView(ctx context.Context, w *Workspace, n int, inputs []trees.Found, dir
 	err error) {
 	v = &View{w: w, dir: filepath.Join(w.folder, fmt.Sprint("view-", n)), src: "src", outputs: outputs,
 		inputs: map[string]trees.Found{}}
+	made := v
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, made.Remove()) // or it would still be mounted
+		}
+	}()
 	if err := disk.RemoveAll(v.dir); err != nil {
 		return nil, err
 	}
