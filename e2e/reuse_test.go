@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"regexp"
 	"testing"
@@ -11,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 )
@@ -227,5 +231,58 @@ outputs = ["out/all"]
 		d := r.passes(pushed)
 		assert.True(t, d.Jobs[0].Caches[0].Hit, c.tamper)
 		assert.Equal(t, c.want, d.Jobs[0].Steps[1].State, "%q\n%s", c.tamper, r.logText(pushed, "main"))
+	}
+}
+
+// Whoever asks for parts of packs says where they are; no lie is the service's fault, nor answered by anything.
+func TestLiesAboutPartsOfPacks(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "parts", map[string]string{"src/a.c": "tide", "README": "x", "piston/trunk.toml": reused})
+	r.push()
+	r.passes(1)
+	page, err := s.cl.Caches(t.Context(), "parts", client.CacheFilter{Limit: 1})
+	require.NoError(t, err)
+	id := fmt.Sprint(page.Items[0].ID)
+	text, err := os.ReadFile(s.config)
+	require.NoError(t, err)
+	var signedIn struct{ Token string }
+	require.NoError(t, json.Unmarshal(text, &signedIn))
+	ask := func(path string) (status int, n int, err error) {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+			"http://"+s.listen+"/api/v1/projects/parts/caches/"+path, nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+signedIn.Token)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		return res.StatusCode, len(body), err
+	}
+	status, n, err := ask(id + "/tree")
+	require.NoError(t, err)
+	require.Equal(t, 200, status)
+	require.Positive(t, n)
+	pack := ""
+	for k := 1; k < 200 && pack == ""; k++ {
+		if status, _, _ := ask(fmt.Sprintf("%s/packs/%d?start=0&n=1", id, k)); status == 200 {
+			pack = fmt.Sprint(k)
+		}
+	}
+	require.NotEmpty(t, pack)
+	for _, lie := range []string{"start=9223372036854775807&n=1", "start=9223372036854775807&n=9223372036854775807",
+		"start=0&n=9223372036854775807", "start=-1&n=5", "start=5&n=0", "start=1e3&n=1", "start=50000000&n=1000",
+		"start=0&n=60000000", "", "start=%00&n=1"} {
+		status, _, err := ask(id + "/packs/" + pack + "?" + lie)
+		require.NoError(t, err, lie)
+		assert.GreaterOrEqual(t, status, 400, lie)
+		assert.Less(t, status, 500, lie)
+	}
+	for _, path := range []string{"0/tree", "-1/tree", "99999999999999999999/tree", "x/tree", "%00/tree", "../1/tree",
+		id + "/packs/0?start=0&n=1", id + "/packs/-7?start=0&n=1", id + "/packs/x?start=0&n=1",
+		"99999/packs/" + pack + "?start=0&n=1"} {
+		status, _, err := ask(path)
+		require.NoError(t, err, path)
+		assert.GreaterOrEqual(t, status, 400, path)
+		assert.Less(t, status, 500, path)
 	}
 }

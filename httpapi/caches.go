@@ -119,7 +119,7 @@ func (t treeServer) sendPart(w http.ResponseWriter, r *http.Request,
 	open func(id record.CacheID, pack tree.PackID, start, n int64) (io.ReadCloser, error)) {
 	start, err1 := strconv.ParseInt(r.URL.Query().Get("start"), 10, 64)
 	n, err2 := strconv.ParseInt(r.URL.Query().Get("n"), 10, 64)
-	if err1 != nil || err2 != nil || start < 0 || n < 1 || start+n > tree.MaxPack {
+	if err1 != nil || err2 != nil || start < 0 || n < 1 || start > tree.MaxPack || n > tree.MaxPack-start {
 		fail(w, r, fmt.Errorf("start and n are %w: give which bytes of the pack are wanted", ground.ErrInvalid))
 		return
 	}

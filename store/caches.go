@@ -200,22 +200,23 @@ func (q Q) AddPack(ctx context.Context, of Space, blob string, size int64, block
 		ON CONFLICT DO NOTHING`, space, id, sums, starts, packed, raw, before)
 }
 
-// PackOf finds the blob of a pack that a copy needs; ErrNotFound when it needs no such pack.
-func (q Q) PackOf(ctx context.Context, cache record.CacheID, pack tree.PackID) (blob string, err error) {
-	err = q.get(ctx, &blob, `SELECT p.blob FROM cache_refs r JOIN cache_packs p ON p.id = r.pack_id
+// PackOf finds a pack that a copy needs; ErrNotFound when it needs no such pack.
+func (q Q) PackOf(ctx context.Context, cache record.CacheID, pack tree.PackID) (p StoredPack, err error) {
+	err = q.get(ctx, &p, `SELECT p.id, p.blob, p.size FROM cache_refs r JOIN cache_packs p ON p.id = r.pack_id
 		WHERE r.cache_id = $1 AND r.pack_id = $2`, cache, pack)
-	return blob, err
+	return p, err
 }
 
 // StoredPack is a pack, and where it is.
 type StoredPack struct {
 	ID   tree.PackID `db:"id"`
 	Blob string      `db:"blob"`
+	Size int64       `db:"size"` // bytes
 }
 
 // PacksOf lists the packs that a copy needs.
 func (q Q) PacksOf(ctx context.Context, cache record.CacheID) (list []StoredPack, err error) {
-	err = q.list(ctx, &list, `SELECT p.id, p.blob FROM cache_refs r JOIN cache_packs p ON p.id = r.pack_id
+	err = q.list(ctx, &list, `SELECT p.id, p.blob, p.size FROM cache_refs r JOIN cache_packs p ON p.id = r.pack_id
 		WHERE r.cache_id = $1 ORDER BY p.id`, cache)
 	return list, err
 }
@@ -253,7 +254,7 @@ func (q Q) DropPacks(ctx context.Context, before time.Time, limit int) (blobs []
 	var gone []StoredPack
 	err = q.list(ctx, &gone, `DELETE FROM cache_packs WHERE id IN (SELECT id FROM cache_packs p WHERE used_at < $1
 			AND NOT EXISTS (SELECT FROM cache_refs r WHERE r.pack_id = p.id) LIMIT $2 FOR UPDATE SKIP LOCKED)
-		RETURNING id, blob`, before, limit)
+		RETURNING id, blob, size`, before, limit)
 	if err != nil || len(gone) == 0 {
 		return nil, err
 	}
