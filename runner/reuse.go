@@ -413,6 +413,9 @@ var inVain = []string{"no such file", "not found", "cannot find", "can't find", 
 // mostLooked is how many files of a workspace are looked at for one that a step looked for.
 const mostLooked = 50_000
 
+// aroundNames tells what stands around the names of files in what programs print.
+func aroundNames(c rune) bool { return strings.ContainsRune(" \t:;,'\"`()[]<>‘’“”", c) }
+
 // reads finds, among lines of a step that failed, a file that it looked for in vain and that is there, but not
 // among its inputs; "" when there is none.
 func (r *reusable) reads(lines []logline.Line) string {
@@ -425,8 +428,7 @@ func (r *reusable) reads(lines []logline.Line) string {
 		if !slices.ContainsFunc(inVain, func(say string) bool { return strings.Contains(low, say) }) {
 			continue
 		}
-		words := strings.FieldsFunc(l.Text, func(c rune) bool { return strings.ContainsRune(" \t:;,'\"`()[]<>‘’“”", c) })
-		for _, word := range words {
+		for _, word := range strings.FieldsFunc(l.Text, aroundNames) {
 			word = strings.TrimPrefix(strings.TrimPrefix(word, r.box.Inside("src")+"/"), "./")
 			if at := workspace.Named(r.job.files.FS(), word, r.about.Dir, mostLooked); at != "" && !inputs[at] {
 				return at

@@ -273,7 +273,8 @@ func (j *judge) permissions() {
 		agreed, by = names(j.Last.Permissions), "what the last one could"
 	}
 	if _, more := apart(agreed, names(j.Permissions)); len(more) > 0 {
-		j.add("permission-added", "Remove it, or agree to it: permissions = […] in piston/app.toml, in a change of its own.",
+		j.add("permission-added",
+			"Remove it, or agree to it: permissions = […] in piston/app.toml, in a change of its own.",
 			"it may do more than %s: %s", by, strings.Join(more, ", "))
 	}
 }
