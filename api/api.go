@@ -210,7 +210,7 @@ type FailedCase struct {
 	testreport.Case
 }
 
-// Job is the part of a run that needs one machine, with its latest attempt.
+// Job is the part of a run that needs one machine, or people, with its latest attempt.
 type Job struct {
 	Name    string      `json:"name"`
 	State   state.State `json:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
@@ -240,6 +240,8 @@ type Job struct {
 	Tools map[string]string `json:"tools,omitempty"`
 	// What it waits for, while it is queued.
 	Waiting string `json:"waiting,omitempty"`
+	// What people are asked, or were, when the job is a gate.
+	Gate *Gate `json:"gate,omitempty"`
 }
 
 // AttemptNote tells how an attempt ended.

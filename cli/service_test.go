@@ -50,6 +50,7 @@ func against(t *testing.T, answers map[string]string, args ...string) (out strin
 const (
 	aRun    = `{"project":"p","number":12,"pipeline":"trunk","trigger":"person","commit":"0123456789","state":"queued"}`
 	waits   = `{"total":3,"working":2,"slots":4,"next":7,"jobs":[{"project":"p","run":12,"pipeline":"trunk","job":"android","place":7,"why":"needs label macos: no runner has it"}]}`
+	aGate   = `{"id":7,"project":"p","run":12,"pipeline":"release","job":"go","question":"Publish 1.4?","who":["keeper"],"count":2,"asked":"2026-07-01T02:30:00Z","until":"2026-07-04T02:30:00Z","answers":[{"by":"ada","yes":true,"at":"2026-07-01T03:30:00Z"}]}`
 	project = `{"name":"p","remote":"/srv/p.git"}`
 )
 
@@ -71,7 +72,15 @@ func TestCommandsOfTheQueue(t *testing.T) {
 		"no pipelines":  {map[string]string{"GET /projects/p/pipelines": `{"ref":"main","pipelines":[],"findings":[]}`}, []string{"pipelines", "p"}, []string{"No pipelines at main"}, "GET /projects/p/pipelines?ref="},
 		"schedules":     {map[string]string{"GET /projects/p/schedules": `[{"pipeline":"nightly","name":"night","cron":"30 3 * * *","zone":"Europe/Lisbon","branch":"","next":"2026-07-01T02:30:00Z","last_run":9,"note":"2 missed"}]`}, []string{"schedules", "p"}, []string{"Wed 2026-07-01 03:30 WEST", "run 9", "2 missed"}, "GET /projects/p/schedules?"},
 		"no schedules":  {map[string]string{"GET /projects/p/schedules": `[]`}, []string{"schedules", "p"}, []string{"No pipeline of p has a schedule."}, "GET /projects/p/schedules?"},
-		"since":         {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[{"id":"0123456789ab","subject":"Fold it","author":"Ada"}],"definition":[{"what":"job.a.step[0].env.MODE","after":"fast"}],"tools":[{"what":"a: clang","before":"14","after":"15"}],"caches":[],"secrets":[],"runners":[]}`}, []string{"since", "p", "12"}, []string{"Run 12 beside run 11", "012345678 Fold it", "MODE  (none) → fast", "a: clang  14 → 15"}, "GET /projects/p/runs/12/since?"},
+		"gates": {map[string]string{"GET /gates": `{"gates":[` + aGate + `],"next":7}`}, []string{"gates", "p", "--mine"},
+			[]string{"Publish 1.4?", "p 12", "1 of 2 said yes", "--before 7"}, "GET /gates?limit=20&mine=true&open=true&project=p"},
+		"no gates": {map[string]string{"GET /gates": `{"gates":[]}`}, []string{"gates", "--all"}, []string{"Nobody is asked"},
+			"GET /gates?limit=20"},
+		"answer": {map[string]string{"GET /projects/p/runs/12": `{"number":12,"state":"waiting","jobs":[{"name":"go","state":"waiting","gate":` + aGate + `}]}`,
+			"POST /projects/p/gates/7/answer": strings.Replace(aGate, `"count":2`, `"count":2,"outcome":"yes"`, 1)},
+			[]string{"answer", "p", "12", "yes", "--comment", "well"}, []string{"Publish 1.4?", "You said yes: passed, by ada."},
+			`POST /projects/p/gates/7/answer? {"yes":true,"comment":"well"}`},
+		"since": {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[{"id":"0123456789ab","subject":"Fold it","author":"Ada"}],"definition":[{"what":"job.a.step[0].env.MODE","after":"fast"}],"tools":[{"what":"a: clang","before":"14","after":"15"}],"caches":[],"secrets":[],"runners":[]}`}, []string{"since", "p", "12"}, []string{"Run 12 beside run 11", "012345678 Fold it", "MODE  (none) → fast", "a: clang  14 → 15"}, "GET /projects/p/runs/12/since?"},
 		"caches": {map[string]string{"GET /projects/p/caches": `{"items":[{"id":7,"name":"depot","key":"k","line":"main","run":3,"job":"a","size":2000000,
 			"files":12,"stored":9,"takes":1000000,"uses":4,"created":"2026-07-01T02:30:00Z","last_used":"2026-07-01T02:30:00Z","outside":true}],"next":"7","size":2000000,"takes":1000000,
 			"copies":2,"names":[{"pipeline":"trunk","job":"a","name":"depot","hits":3,"nearest":1,"misses":0,"hit_ms":1000,"miss_ms":5000,"saved_ms":12000}],"reused_steps":2,"reused_ms":3000}`},

@@ -68,11 +68,18 @@ func watch(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 		return nil
 	}
 	printed := map[string]int64{} // last line of each attempt's log
+	var asked record.GateID       // the last that was told of
 	name := func(job string, attempt int) string { return fmt.Sprintf("%s.%d", job, attempt) }
-	over := func() error {
+	look := func() error {
 		d, err := cl.Run(ctx, project, n)
 		if err == nil && d.State.Over() {
 			return errOver
+		}
+		for _, j := range d.Jobs {
+			if j.State == state.Waiting && j.Gate != nil && j.Gate.ID > asked && !c.Bool("json") {
+				asked = j.Gate.ID
+				s.Asked(*j.Gate)
+			}
 		}
 		return err
 	}
@@ -81,8 +88,8 @@ func watch(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 		case e.Log != nil:
 			printed[name(e.Log.Job, e.Log.Attempt)] = e.Log.Lines[len(e.Log.Lines)-1].N
 			return print(*e.Log)
-		case e.Change == nil || e.Change.State.Over():
-			return over() // at the beginning, and when it says so
+		case e.Change == nil || e.Change.State.Over() || e.Change.State == state.Waiting:
+			return look() // at the beginning, and when it says so
 		}
 		return nil
 	})

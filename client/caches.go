@@ -27,7 +27,9 @@ func (c *Client) FindCache(ctx context.Context, attempt record.AttemptID, in api
 
 // worthWaiting tells that an error may pass, and soon. A disk that is full holds up what must be kept, and not a copy,
 // which is a help only.
-func worthWaiting(err error) bool { return Passing(err) && !IsStatus(err, http.StatusInsufficientStorage) }
+func worthWaiting(err error) bool {
+	return Passing(err) && !IsStatus(err, http.StatusInsufficientStorage)
+}
 
 // bytesOf asks for something that is no JSON, and reads it up to most bytes; into room, when that is enough.
 func (c *Client) bytesOf(ctx context.Context, method, path string, body []byte, most int64, room []byte) (text []byte,

@@ -173,7 +173,9 @@ func Passing(err error) bool {
 }
 
 // retry calls do until it succeeds, fails for good, or patience ends.
-func (c *Client) retry(ctx context.Context, do func() error) error { return c.retryWhile(ctx, Passing, do) }
+func (c *Client) retry(ctx context.Context, do func() error) error {
+	return c.retryWhile(ctx, Passing, do)
+}
 
 // retryWhile does so while an error may pass.
 func (c *Client) retryWhile(ctx context.Context, passing func(error) bool, do func() error) error {

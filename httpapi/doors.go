@@ -60,6 +60,9 @@ var doors = map[string]need{
 	"GET /api/v1/statement-key":                                                someone,
 	"GET /api/v1/projects/{project}/packages/{id}/provenance":                  reader,
 	"GET /api/v1/projects/{project}/packages/{id}/bill":                        reader,
+	"GET /api/v1/gates":                                                        someone,
+	"GET /api/v1/projects/{project}/gates/{id}":                                reader,
+	"POST /api/v1/projects/{project}/gates/{id}/answer":                        reader, // whom the gate asks
 	"GET /api/v1/queue":                                                        someone,
 	"GET /api/v1/runners":                                                      someone,
 	"GET /api/v1/stream":                                                       someone,

@@ -77,6 +77,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.sessions(a, r)
 	sv.projects(a)
 	sv.pushes(a, r)
+	sv.gates(a)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)

@@ -26,6 +26,7 @@ import (
 	"gentlepiston.example/piston/core/tree"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service/caches"
+	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
@@ -136,6 +137,29 @@ func eachStatement(t *testing.T, db *sql.DB, what string, do func(ctx context.Co
 		}
 		assert.Equal(t, before, records(t, db), "%s: its statement %d failed", what, n)
 	}
+}
+
+func TestAnAnswerIsTakenWholeOrNotAtAll(t *testing.T) {
+	s, db := openFailing(t)
+	addProject(t, s, "p")
+	with(t, s, "ada", access.Keeper)
+	with(t, s, "ben", access.Keeper)
+	as := func(ctx context.Context, name string) context.Context {
+		p, err := s.Store.PersonByName(asItself(t), name)
+		require.NoError(t, err)
+		return ground.WithWho(ctx, ground.Who{ID: p.ID, Name: name, Kind: api.PersonToken})
+	}
+	_, gate := asked(t, s, "who = [\"keeper\"]\ncount = 2")
+	for _, name := range []string{"ada", "ben"} {
+		eachStatement(t, db, name+" answers", func(ctx context.Context) error {
+			_, err := s.Gates.Answer(as(ctx, name), "p", gate.ID, api.GateAnswer{Yes: true})
+			return err
+		})
+	}
+	eachStatement(t, db, "list gates", func(ctx context.Context) error {
+		_, err := s.Gates.List(as(ctx, "ada"), gates.Filter{Limit: 9})
+		return err
+	})
 }
 
 func TestWhatTheDatabaseRefusesIsSaidAndNothingIsHalfWritten(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/service/caches"
+	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
@@ -37,6 +38,7 @@ type Service struct {
 	Identities *identities.Identities
 	Intake     *intake.Intake
 	Work       *work.Work
+	Gates      *gates.Gates
 	Versions   *versions.Versions
 	Packages   *packages.Packages
 	Caches     *caches.Caches
@@ -73,12 +75,13 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		Projects: projects.New(g, v, blobs, o.Public), Identities: identities.New(g, v, o.Tokens)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
+	s.Gates = gates.New(g, s.Work)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err
 	}
 	s.Packages = packages.New(g, v, s.Versions)
 	s.Caches = caches.New(g, blobs)
-	s.Report = report.New(g, s.Work, s.Logs, s.Caches, blobs)
+	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {

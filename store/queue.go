@@ -90,12 +90,14 @@ func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 		Pipeline string           `db:"pipeline"`
 		Group    string           `db:"run_group"`
 		Begun    bool             `db:"begun"`
+		Waits    bool             `db:"waits"`
 	}
 	err := q.list(ctx, &runs,
-		`SELECT id, number, project_id, pipeline, run_group, begun FROM runs WHERE state IN ('queued', 'running', 'waiting')`)
+		`SELECT id, number, project_id, pipeline, run_group, begun, state = 'waiting' AS waits FROM runs
+			WHERE state IN ('queued', 'running', 'waiting')`)
 	for _, r := range runs {
-		out.Runs = append(out.Runs,
-			schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline, Group: r.Group, Begun: r.Begun})
+		out.Runs = append(out.Runs, schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline,
+			Group: r.Group, Begun: r.Begun, Waits: r.Waits})
 	}
 	return err
 }
@@ -184,7 +186,7 @@ func (q Q) OlderOpenRuns(ctx context.Context, project record.ProjectID, pipeline
 	err error) {
 	err = q.list(ctx, &list,
 		`SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.trigger = 'push'
-		AND r.number < $4 AND r.state IN ('queued', 'running') ORDER BY r.id`, project, pipeline, branch, number)
+		AND r.number < $4 AND r.state IN ('queued', 'running', 'waiting') ORDER BY r.id`, project, pipeline, branch, number)
 	return list, err
 }
 

@@ -154,12 +154,14 @@ func (q Q) LatestRuns(ctx context.Context, projects []record.ProjectID) (list []
 }
 
 // SetRunState writes where a run stands; one that has begun is not queued any more. Times that are nil stay as they
-// are, and so does the reason when empty.
+// are, and so does the reason when empty. While a run waits for people its limit stands still.
 func (q Q) SetRunState(ctx context.Context, id record.RunID, s state.State, reason string,
 	started, finished *time.Time) error {
 	return q.do(ctx, ErrNotFound,
 		`UPDATE runs SET state = CASE WHEN $2 = 'queued' AND begun THEN 'running' ELSE $2 END, reason = CASE WHEN $3 = ''
 			THEN reason ELSE $3 END,
+		waiting_since = CASE WHEN $2 = 'waiting' THEN coalesce(waiting_since, now()) END,
+		deadline = CASE WHEN $2 = 'waiting' THEN deadline ELSE deadline + (now() - coalesce(waiting_since, now())) END,
 		started_at = coalesce(started_at, $4), finished_at = coalesce($5, finished_at) WHERE id = $1`,
 		id, string(s), reason, started, finished)
 }

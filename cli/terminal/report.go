@@ -102,6 +102,10 @@ func (s *Screen) jobs(d api.RunDetail) {
 			head += s.In(Faint, fmt.Sprintf("  attempt %d", j.Attempt))
 		}
 		s.Line("%s", head)
+		if j.Gate != nil {
+			s.Line("     %s", s.In(Strong, Short(j.Gate.Question, 200)))
+			s.gate(*j.Gate)
+		}
 		if j.Claimed == nil {
 			continue
 		}

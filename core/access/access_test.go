@@ -71,3 +71,21 @@ func TestNamesOfSecrets(t *testing.T) {
 	assert.Equal(t, "harbour", SecretName("SERVICES:harbour").Member())
 	assert.Empty(t, SecretName("KEY").Member())
 }
+
+func TestWhoMayAnswerAQuestion(t *testing.T) {
+	for _, ok := range []Answerer{"reader", "builder", "keeper", "administrator", "group:shore", "person:ada@tidewick.example"} {
+		assert.NoError(t, ok.Check(), ok)
+	}
+	for _, bad := range []Answerer{"", "owner", "group:", "person: ada", "group:a:b", "person:a\nb", "Keeper"} {
+		assert.Error(t, bad.Check(), bad)
+	}
+	ada := Person{Name: "ada", Role: Builder, Groups: []string{"shore"}}
+	assert.True(t, MayAnswer([]Answerer{"reader"}, ada))
+	assert.False(t, MayAnswer([]Answerer{"keeper"}, ada))
+	assert.True(t, MayAnswer([]Answerer{"keeper", "group:shore"}, ada))
+	assert.True(t, MayAnswer([]Answerer{"person:ada"}, ada))
+	assert.False(t, MayAnswer([]Answerer{"person:adam", "group:sho"}, ada))
+	assert.False(t, MayAnswer(nil, ada))
+	assert.False(t, MayAnswer([]Answerer{"person:ada", "group:shore", ""}, Person{Name: "ada", Groups: []string{"shore"}}),
+		"whoever does not see the project answers nothing")
+}

@@ -6,6 +6,8 @@
 package definition
 
 import (
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -96,16 +98,37 @@ const (
 	SupersedeNone    = "none"
 )
 
-// Duration is a span of time as written in a file: a number with a unit, such as "90s", "30m" or "1h30m".
+// Duration is a span of time as written in a file: a number with a unit, such as "90s", "30m", "1h30m" or "3d".
 type Duration string
 
 // Value returns the span; zero for an absent one. Parse has checked the text before.
 func (d Duration) Value() time.Duration {
-	v, err := time.ParseDuration(string(d))
+	v, err := d.parse()
 	if err != nil {
 		return 0
 	}
 	return v
+}
+
+// parse reads what time.ParseDuration does, with whole days of 24 hours before it.
+func (d Duration) parse() (time.Duration, error) {
+	days, rest, has := strings.Cut(string(d), "d")
+	if !has {
+		return time.ParseDuration(string(d))
+	}
+	n, err := strconv.ParseUint(days, 10, 16)
+	if err != nil {
+		return 0, err
+	}
+	all := time.Duration(n) * 24 * time.Hour
+	if rest == "" {
+		return all, nil
+	}
+	more, err := time.ParseDuration(rest)
+	if err == nil && more < 0 {
+		err = strconv.ErrRange
+	}
+	return all + more, err
 }
 
 // DefaultLimit bounds a job that sets no limit, so that a hung one cannot hold a runner for ever.

@@ -12,7 +12,7 @@ import (
 	"gentlepiston.example/piston/core/action"
 )
 
-// Job is the part of a run that needs one machine.
+// Job is the part of a run that needs one machine; or people, when it asks them.
 type Job struct {
 	Name string `toml:"-" json:"name"`
 	// One line that says what the job is for.
@@ -28,6 +28,8 @@ type Job struct {
 	//
 	//	tools = { clang = ">=11", git = "*" }
 	Tools map[string]string `toml:"tools" json:"tools,omitempty"`
+	// Makes the job a gate: people are asked, and the jobs after it wait for their answer. See below.
+	Ask *Ask `toml:"ask" json:"ask,omitempty"`
 	// Jobs that must be over before this one starts. A job with variants stands for all of them. Unless always is set
 	// they must have passed.
 	//
@@ -92,7 +94,7 @@ type Job struct {
 	Take []string `toml:"take" json:"take,omitempty"`
 	// Folders kept between runs, by name.
 	Cache map[string]*Cache `toml:"cache" json:"cache,omitempty"`
-	// The steps, in order. At least one.
+	// The steps, in order. At least one, but for a gate.
 	Step []*Step `toml:"step" json:"step"`
 	// Files to hand to later jobs, by name.
 	Hand map[string]*Hand `toml:"hand" json:"hand,omitempty"`

@@ -161,6 +161,9 @@ func (p *Pipeline) complete() {
 			p.Job[name] = job
 		}
 		job.Name, job.written = name, name
+		if job.Ask != nil {
+			continue // nothing of it is for a machine
+		}
 		if len(job.Machine) == 0 {
 			job.Machine = []string{DefaultMachine}
 		}

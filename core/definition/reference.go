@@ -44,6 +44,10 @@ var sections = slices.Concat([]section{
 		"Over a limit the job fails and says over which. Where a machine has control groups they bound the whole job at " +
 			"once; elsewhere the runner looks every quarter of a second.", reflect.TypeFor[Limits]()},
 	{"[job.NAME.retry]", "", reflect.TypeFor[Retry]()},
+	{"a gate, [job.NAME.ask]", "A job with `ask` waits for people and holds no machine. It has no steps; besides its " +
+		"question it may have `about`, `after`, `when` and `always`. Enough who say yes let the jobs after it begin; " +
+		"one who says no ends it. While nothing else of the run is at work, the run is `waiting`: it keeps its place in " +
+		"its group, and its limit stands still.", reflect.TypeFor[Ask]()},
 	{"[job.NAME.cache.NAME]", "", reflect.TypeFor[Cache]()},
 	{"[[job.NAME.step]]", "A step does one thing: it has a script, names a part, or has one of the actions below. " +
 		"Whatever it does, it may have `name`, `when`, `always`, `advisory` and `limit`; the other keys belong to scripts.",

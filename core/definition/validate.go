@@ -103,6 +103,10 @@ func (v *validator) job(p *Pipeline, name string) {
 	v.retry(job, in)
 	v.variants(job, in)
 	v.caches(job, in)
+	if job.Ask != nil {
+		gate(v, job, in)
+		return
+	}
 	if len(job.Step) == 0 {
 		v.add("no-steps", fmt.Sprintf("job %q has no step", name),
 			fmt.Sprintf("Add one:\n        [[job.%s.step]]\n        script = \"make\"", name), at...)
@@ -422,7 +426,7 @@ func (v *validator) duration(d Duration, at ...string) {
 	if d == "" {
 		return
 	}
-	value, err := time.ParseDuration(string(d))
+	value, err := d.parse()
 	if err != nil || value <= 0 || value > maxLimit {
 		v.add("bad-duration", fmt.Sprintf("%q is no span of time between 1ns and 7 days", string(d)),
 			`Write a number with a unit: "90s", "30m", "1h30m".`, at...)

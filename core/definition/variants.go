@@ -156,6 +156,7 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			variants[name] = []string{name}
 			v.references(job)
 			v.actionReferences(p, job)
+			questionReferences(v, p, job)
 			continue
 		}
 		for _, values := range job.Variants.combinations() {

@@ -23,6 +23,7 @@ type Follows struct {
 // The kinds.
 const (
 	CacheDrop       Kind = "cache.drop"
+	GateAnswer      Kind = "gate.answer"
 	GroupDrop       Kind = "group.drop"
 	GroupSet        Kind = "group.set"
 	HookKeyRead     Kind = "hook-key.read"
@@ -89,6 +90,7 @@ var Kinds = map[Kind]Follows{
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},
 	ProjectRemove: {Audit: true, Runners: true},
+	GateAnswer:    {Audit: true, Console: true},
 	RunChanged:    {Console: true, Work: true},
 	RunGoesOn:     {Console: true},
 	RunEnding:     {Runners: true},

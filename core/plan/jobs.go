@@ -36,9 +36,9 @@ func (j *Job) goodEnough() bool {
 }
 
 // Settle applies the results so far: a queued job becomes ready when every job before it is over and good enough and
-// its condition holds; else it is skipped, with the reason. A condition that cannot be answered fails its job. It
-// returns the jobs that changed, whose steps' conditions are answered too. Jobs must be in the order of Jobs, so that
-// one pass reaches the whole graph.
+// its condition holds, and a gate then waits for people; else it is skipped, with the reason. A condition that cannot
+// be answered fails its job. It returns the jobs that changed, whose steps' conditions are answered too. Jobs must be in
+// the order of Jobs, so that one pass reaches the whole graph.
 func Settle(jobs []Job, facts condition.Facts) (changed []*Job) {
 	byName := make(map[string]*Job, len(jobs))
 	states := map[string]string{}
@@ -88,6 +88,9 @@ func (j *Job) settle(byName map[string]*Job, states map[string]string, facts con
 		return
 	}
 	j.Ready = true
+	if j.Definition.Ask != nil {
+		j.State = state.Waiting
+	}
 }
 
 // answerSteps answers the conditions of the steps. The definition may be shared with other runs, so what is answered is
@@ -160,13 +163,17 @@ func wordFor(s state.State) string {
 	return "was " + string(s)
 }
 
-// Outcome is the state of a run whose jobs stand as given. What is only advisory does not count once it is over.
+// Outcome is the state of a run whose jobs stand as given. It waits for people when nothing in it is for a machine now.
+// What is only advisory does not count once it is over.
 func Outcome(jobs []Job) state.State {
 	started, over, worst := false, true, state.Passed
+	asks, works := false, false
 	for _, j := range jobs {
 		if !j.State.Over() {
 			over = false
 		}
+		asks = asks || j.State == state.Waiting
+		works = works || j.State == state.Running || j.State == state.Queued && j.Ready
 		if j.State != state.Queued && j.State != state.Skipped {
 			started = true
 		}
@@ -177,6 +184,8 @@ func Outcome(jobs []Job) state.State {
 	switch {
 	case over:
 		return worst
+	case asks && !works:
+		return state.Waiting
 	case started:
 		return state.Running
 	}

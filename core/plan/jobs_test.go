@@ -307,3 +307,42 @@ func TestWhatIsStartedAgainWaitsAnew(t *testing.T) {
 	}
 	assert.Equal(t, "kept", jobs[0].Reason)
 }
+
+func TestAGateWaitsForPeopleAndItsRunWithIt(t *testing.T) {
+	p, found := definition.Parse("piston/trunk.toml", []byte(`[[job.a.step]]
+script = "x"
+[[job.side.step]]
+script = "x"
+[job.go]
+after = ["a"]
+ask = { who = ["keeper"], question = "Go on?" }
+[job.b]
+after = ["go"]
+[[job.b.step]]
+script = "x"
+`), nil)
+	require.Empty(t, found)
+	jobs := Jobs(p)
+	at := func(name string) *Job {
+		for i := range jobs {
+			if jobs[i].Name == name {
+				return &jobs[i]
+			}
+		}
+		return nil
+	}
+	Settle(jobs, condition.Facts{})
+	assert.Equal(t, state.Queued, at("go").State)
+	at("a").State, at("side").State = state.Passed, state.Running
+	Settle(jobs, condition.Facts{})
+	assert.Equal(t, state.Waiting, at("go").State)
+	assert.Empty(t, Settle(jobs, condition.Facts{}), "it is asked once")
+	assert.Equal(t, state.Running, Outcome(jobs), "something else is at work")
+	at("side").State = state.Passed
+	assert.Equal(t, state.Waiting, Outcome(jobs))
+	assert.False(t, at("b").Ready)
+	at("go").State = state.Passed
+	Settle(jobs, condition.Facts{})
+	assert.True(t, at("b").Ready)
+	assert.Equal(t, state.Running, Outcome(jobs))
+}

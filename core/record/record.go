@@ -17,6 +17,7 @@ type (
 	IdentityID int64
 	PackageID  int64
 	CacheID    int64
+	GateID     int64
 )
 
 // RunNumber counts the runs of one project, from 1.

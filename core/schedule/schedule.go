@@ -42,6 +42,7 @@ type Run struct {
 	Pipeline string
 	Group    string
 	Begun    bool // a job of it has been handed out
+	Waits    bool // for people: it is not at work
 }
 
 // Project is what holds for a project's jobs.
@@ -142,8 +143,9 @@ func (q *Queue) state() *state {
 			k := groupKey{r.Project, r.Group}
 			s.groups[k] = append(s.groups[k], r)
 		}
-		k := lineKey{r.Project, r.Pipeline}
-		s.lines[k] = append(s.lines[k], r)
+		if k := (lineKey{r.Project, r.Pipeline}); !r.Waits {
+			s.lines[k] = append(s.lines[k], r)
+		}
 	}
 	return s
 }

@@ -100,6 +100,11 @@ func (q Q) PutOff(ctx context.Context, all ...river.JobArgs) error {
 	return q.Q.PutOff(ctx, q.later, list)
 }
 
+// PutOffUntil has something done once a time has come.
+func (q Q) PutOffUntil(ctx context.Context, at time.Time, of river.JobArgs) error {
+	return q.Q.PutOff(ctx, q.later, []river.InsertManyParams{{Args: of, InsertOpts: &river.InsertOpts{ScheduledAt: at}}})
+}
+
 // start begins with the work; it goes on until what it returns is called.
 func (l *later) start(ctx context.Context) (end func(), err error) {
 	// It outlives ctx by as long as it takes to give back what it was doing.

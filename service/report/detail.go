@@ -26,6 +26,10 @@ func (s *Report) Run(ctx context.Context, project string, number record.RunNumbe
 	if err != nil {
 		return d, err
 	}
+	asked, err := s.gates.OfRun(ctx, run.ID)
+	if err != nil {
+		return d, err
+	}
 	why := map[string]string{}
 	if !run.State.Over() {
 		if why, err = s.work.Waiting(ctx, run.ID); err != nil {
@@ -37,13 +41,16 @@ func (s *Report) Run(ctx context.Context, project string, number record.RunNumbe
 		if j.State == state.Queued {
 			job.Waiting = waitsFor(j, why)
 		}
+		if g, is := asked[j.ID]; is {
+			job.Gate, job.Queued, job.Finished = &g, &g.Asked, g.Ended
+		}
 		d.Jobs = append(d.Jobs, job)
 	}
 	for _, f := range parts.artifacts {
 		d.Artifacts = append(d.Artifacts, ground.ArtifactOf(f))
 	}
 	if run.State == state.Failed || run.State == state.TimedOut {
-		d.Failure = parts.failure()
+		d.Failure = parts.failure(asked)
 	}
 	d.Reported = api.ReportedOf(d.Jobs)
 	return d, nil
@@ -149,11 +156,14 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 }
 
 // failure is what failed first: the earliest failed step of any job, or a job that failed outside its steps.
-func (p parts) failure() *api.Failure {
+func (p parts) failure(asked map[record.JobID]api.Gate) *api.Failure {
 	var first *api.Failure
 	var when time.Time
 	for _, j := range p.jobs {
 		a, ok := p.latest(j)
+		if g, is := asked[j.ID]; is && g.Ended != nil {
+			a.Reason, a.Finished, ok = j.Reason, g.Ended, true
+		}
 		if !ok || j.State != state.Failed && j.State != state.TimedOut || a.Finished == nil {
 			continue
 		}

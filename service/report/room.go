@@ -7,6 +7,7 @@ import (
 
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/service/caches"
+	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/work"
@@ -16,14 +17,15 @@ import (
 type Report struct {
 	*ground.Ground
 	work   *work.Work
+	gates  *gates.Gates
 	logs   *logs.Logs
 	caches *caches.Caches
 	blobs  *blob.Blobs
 }
 
 // New makes it.
-func New(g *ground.Ground, w *work.Work, l *logs.Logs, c *caches.Caches, blobs *blob.Blobs) *Report {
-	return &Report{g, w, l, c, blobs}
+func New(g *ground.Ground, w *work.Work, a *gates.Gates, l *logs.Logs, c *caches.Caches, blobs *blob.Blobs) *Report {
+	return &Report{g, w, a, l, c, blobs}
 }
 
 // Background starts its loops.

@@ -102,6 +102,9 @@ func CancelWaiting(ctx context.Context, q ground.Q, run store.Run, to state.Stat
 			}
 		}
 	}
+	if err := q.CancelGates(ctx, run.ID); err != nil {
+		return err
+	}
 	if err := q.AskToStop(ctx, run.ID, to, reason); err != nil {
 		return err
 	}
@@ -126,12 +129,15 @@ func (s *Work) SettleJobs(ctx context.Context, q ground.Q, run store.Run, jobs [
 	}
 	now := time.Now()
 	var ready []store.NewAttempt
-	var settled []store.Job
+	var settled, asked []store.Job
 	for _, changed := range plan.Settle(planned, run.Facts.V) {
 		job := byName[changed.Name]
 		job.State, job.Reason, job.Ready, job.Definition.V = changed.State, changed.Reason, changed.Ready, changed.Definition
 		settled = append(settled, job)
-		if changed.Ready {
+		switch {
+		case changed.State == state.Waiting:
+			asked = append(asked, job)
+		case changed.Ready:
 			ready = append(ready, store.NewAttempt{Job: job, At: now})
 		}
 	}
@@ -140,6 +146,11 @@ func (s *Work) SettleJobs(ctx context.Context, q ground.Q, run store.Run, jobs [
 	}
 	if err := q.AddAttempts(ctx, run.ProjectID, ready); err != nil {
 		return err
+	}
+	for _, job := range asked {
+		if err := ask(ctx, q, run, job, now); err != nil {
+			return err
+		}
 	}
 	outcome := plan.Outcome(planned)
 	var started, finished *time.Time

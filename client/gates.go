@@ -1,0 +1,44 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
+)
+
+// GateFilter narrows a list of gates. Zero fields do not.
+type GateFilter struct {
+	Project    string
+	Open, Mine bool
+	Before     int64
+	Limit      int
+}
+
+// Gates lists what people are asked, newest first.
+func (c *Client) Gates(ctx context.Context, f GateFilter) (api.GatePage, error) {
+	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
+	for name, set := range map[string]bool{"open": f.Open, "mine": f.Mine} {
+		if set {
+			q.Set(name, "true")
+		}
+	}
+	if f.Project != "" {
+		q.Set("project", f.Project)
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	return get[api.GatePage](ctx, c, "/gates?"+q.Encode())
+}
+
+// Answer says yes or no at a gate.
+func (c *Client) Answer(ctx context.Context, project string, gate record.GateID, in api.GateAnswer) (g api.Gate,
+	err error) {
+	err = c.call(ctx, http.MethodPost, fmt.Sprintf("%s/gates/%d/answer", projectPath(project), gate), in, &g)
+	return g, err
+}
