@@ -18,6 +18,7 @@ const Pipelines = lazy(() => import('./pages/Pipelines'));
 const Secrets = lazy(() => import('./pages/Secrets'));
 const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
+const Gates = lazy(() => import('./pages/Gates'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -66,6 +67,7 @@ function Pages() {
             <Routes>
               <Route path="/" element={<Projects />} />
               <Route path="/-/queue" element={<Queue />} />
+              <Route path="/-/gates" element={<Gates />} />
               <Route path="/-/people" element={<People />} />
               <Route path="/-/you" element={<You />} />
               <Route path="/-/audit" element={<Audit />} />

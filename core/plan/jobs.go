@@ -37,8 +37,8 @@ func (j *Job) goodEnough() bool {
 
 // Settle applies the results so far: a queued job becomes ready when every job before it is over and good enough and
 // its condition holds, and a gate then waits for people; else it is skipped, with the reason. A condition that cannot
-// be answered fails its job. It returns the jobs that changed, whose steps' conditions are answered too. Jobs must be in
-// the order of Jobs, so that one pass reaches the whole graph.
+// be answered fails its job. It returns the jobs that changed, whose steps' conditions are answered too. Jobs must be
+// in the order of Jobs, so that one pass reaches the whole graph.
 func Settle(jobs []Job, facts condition.Facts) (changed []*Job) {
 	byName := make(map[string]*Job, len(jobs))
 	states := map[string]string{}

@@ -9,6 +9,7 @@ export type Package = Schemas['Package'];
 export type PackageDetail = Schemas['PackageDetail'];
 export type Breach = Schemas['Breach'];
 export type Growth = Schemas['Growth'];
+export type Gate = Schemas['Gate'];
 export type Person = Schemas['Person'];
 export type Token = Schemas['Token'];
 export type Push = Schemas['Push'];

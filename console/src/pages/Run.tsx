@@ -5,9 +5,11 @@ import { useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { api, take } from '../api/client';
+import { gateWord, whoReads } from '../gates';
 import { useKeys } from '../keys';
 import { Artifacts } from '../parts/Artifacts';
 import { FailurePanel, Findings, OnlyReported } from '../parts/FailurePanel';
+import { Answers, GatePanel } from '../parts/GatePanel';
 import { LogView } from '../parts/LogView';
 import { Notes } from '../parts/Notes';
 import { RunPackages } from '../parts/RunPackages';
@@ -85,6 +87,7 @@ export default function RunPage() {
       {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
       {run.reported && run.reported.length > 0 && <OnlyReported list={run.reported} />}
       {run.failure && <FailurePanel failure={run.failure} open={(n) => openLine(run.failure?.job ?? '', n)} />}
+      {run.jobs.map((j) => j.state === 'waiting' && j.gate && <GatePanel key={j.gate.id} gate={j.gate} now={now} />)}
       {run.jobs.length > 0 && (
         <Box
           sx={{
@@ -141,6 +144,14 @@ export default function RunPage() {
                   )
                 }
               />
+            ) : job?.gate ? (
+              <Box sx={{ p: 2 }}>
+                <b>{job.gate.question}</b>
+                <Box sx={{ color: 'text.secondary' }}>
+                  {whoReads(job.gate.who)}: {gateWord(job.gate, now)}
+                </Box>
+                <Answers gate={job.gate} now={now} />
+              </Box>
             ) : (
               <Box sx={{ p: 2, color: 'text.secondary' }}>
                 {job ? `${job.name} has no log: ${whyNoLog(job)}.` : 'There is no such job.'}

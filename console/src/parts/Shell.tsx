@@ -5,8 +5,10 @@ import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
 import { useColorScheme } from '@mui/material/styles';
 import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
 import { useState, type ReactNode } from 'react';
 import { Link, useLocation, useNavigate } from 'react-router';
+import { api, take } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
 import { useStream } from '../stream';
@@ -24,10 +26,22 @@ const keys: [string, string][] = [
   ['f', 'follow the log, or stop following'],
   ['n', 'the notes of a run, or its log'],
   ['r', 'start again what failed in a run'],
+  ['a', 'to the answer, where a run asks for one'],
   ['e', 'to the first line that matters of a failed run'],
   ['d', 'light, dark, or as the system'],
   ['?', 'these keys'],
 ];
+
+/** How many gates wait for the word of who is signed in. */
+function useMine(): string {
+  const query = useQuery({
+    queryKey: ['gates', 'mine'],
+    refetchInterval: 30_000,
+    queryFn: async () => take(await api.GET('/api/v1/gates', { params: { query: { mine: true, limit: 20 } } })),
+  });
+  const n = query.data?.gates.length ?? 0;
+  return n > 0 ? `${n}${query.data?.next ? '+' : ''}` : '';
+}
 
 /** The frame of every page: where one is, whether it is live, and the keys. */
 export function Shell({ signOut, children }: { signOut: () => void; children: ReactNode }) {
@@ -39,6 +53,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
   const [help, setHelp] = useState(false);
   const turn = () => setMode(mode === 'light' ? 'dark' : mode === 'dark' ? 'system' : 'light');
   const go = useNavigate();
+  const mine = useMine();
   const project = parts[0] && parts[0] !== '-' ? parts[0] : '';
   useKeys({
     '?': () => setHelp(true),
@@ -70,6 +85,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       : []),
     ...(project && may('keeper', project) ? ([['Audit', `${of}/audit`]] as [string, string][]) : []),
     ['Queue', '/-/queue'],
+    [mine ? `Gates (${mine})` : 'Gates', '/-/gates'],
     ...(administrator ? ([['People', '/-/people']] as [string, string][]) : []),
     ...(administrator && !project ? ([['Audit', '/-/audit']] as [string, string][]) : []),
   ];

@@ -1,7 +1,8 @@
 import Box from '@mui/material/Box';
 import ButtonBase from '@mui/material/ButtonBase';
 import Typography from '@mui/material/Typography';
-import type { Job, RunDetail, State } from '../api/client';
+import type { Gate, Job, RunDetail, State } from '../api/client';
+import { axisOf, type Axis as TimeAxis } from '../pauses';
 import { size, span } from '../text';
 import { StateMark, stateColour } from './StateMark';
 
@@ -19,6 +20,9 @@ interface Stretch {
   kind: 'queue' | 'prepare' | State;
   title: string;
 }
+
+/** How long people were asked. */
+const askedFor = (gate: Gate, now: number) => (ms(gate.ended) ?? now) - Date.parse(gate.asked);
 
 function stretches(job: Job, step: number, now: number): Stretch[] {
   const end = ms(job.finished) ?? now;
@@ -38,6 +42,7 @@ function stretches(job: Job, step: number, now: number): Stretch[] {
   }
   const queued = ms(job.queued);
   if (!queued) return [];
+  if (job.gate) return [{ from: queued, to: end, kind: 'queue', title: `waited ${span(end - queued)} for people` }];
   const claimed = ms(job.claimed) ?? end;
   const list: Stretch[] = [
     { from: queued, to: claimed, kind: 'queue', title: `waited ${span(claimed - queued)} for a runner` },
@@ -58,7 +63,7 @@ function stretches(job: Job, step: number, now: number): Stretch[] {
 const hatched = (colour: string | undefined) =>
   `repeating-linear-gradient(135deg, ${colour} 0 1px, transparent 1px 5px)`;
 
-function Bar({ list, from, length }: { list: Stretch[]; from: number; length: number }) {
+function Bar({ list, axis }: { list: Stretch[]; axis: TimeAxis }) {
   return (
     <Box aria-hidden sx={{ position: 'relative', height: 12 }}>
       {list.map((s) => (
@@ -71,8 +76,8 @@ function Bar({ list, from, length }: { list: Stretch[]; from: number; length: nu
             bottom: 1,
             borderRadius: '2px',
             minWidth: '2px',
-            left: `${(100 * (s.from - from)) / length}%`,
-            width: `${(100 * Math.max(0, s.to - s.from)) / length}%`,
+            left: `${(100 * axis.at(s.from)) / axis.length}%`,
+            width: `${(100 * Math.max(0, axis.at(s.to) - axis.at(s.from))) / axis.length}%`,
             ...(s.kind === 'queue'
               ? {
                   backgroundImage: hatched(theme.vars?.palette.state.quiet),
@@ -87,7 +92,8 @@ function Bar({ list, from, length }: { list: Stretch[]; from: number; length: nu
   );
 }
 
-function Axis({ length }: { length: number }) {
+function Axis({ axis }: { axis: TimeAxis }) {
+  const length = axis.work;
   const steps = [100, 200, 500, 1e3, 2e3, 5e3, 1e4, 2e4, 3e4, 6e4, 12e4, 3e5, 6e5, 12e5, 36e5];
   const tick = steps.find((s) => length / s <= 5) ?? length;
   const ticks = Array.from({ length: Math.floor(length / tick) + 1 }, (_, i) => i * tick);
@@ -99,7 +105,7 @@ function Axis({ length }: { length: number }) {
           component="span"
           sx={{
             position: 'absolute',
-            left: `${(100 * t) / length}%`,
+            left: `${(100 * axis.worked(t)) / axis.length}%`,
             borderLeft: 1,
             borderColor: 'divider',
             pl: 0.5,
@@ -122,8 +128,7 @@ function Line({
   name,
   took,
   list,
-  from,
-  length,
+  axis,
   on,
   select,
   state,
@@ -133,8 +138,7 @@ function Line({
   name: string;
   took: string;
   list: Stretch[];
-  from: number;
-  length: number;
+  axis: TimeAxis;
   on: boolean;
   select: () => void;
   state: State;
@@ -186,7 +190,7 @@ function Line({
       >
         {took}
       </Box>
-      <Bar list={list} from={from} length={length} />
+      <Bar list={list} axis={axis} />
     </ButtonBase>
   );
 }
@@ -205,7 +209,7 @@ export function Timeline({
 }) {
   const from = Date.parse(run.queued);
   const end = ms(run.finished) ?? now;
-  const length = Math.max(end - from, 100);
+  const axis = axisOf(run, now);
   return (
     <Box component="section" aria-label="Jobs and steps on the time axis">
       <Box
@@ -220,7 +224,7 @@ export function Timeline({
       >
         <Typography variant="h2">Where the time went</Typography>
         <span />
-        <Axis length={length} />
+        <Axis axis={axis} />
       </Box>
       {run.jobs.map((job) => (
         <Box key={job.name} sx={{ py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
@@ -228,9 +232,8 @@ export function Timeline({
             head
             name={job.name}
             state={job.state}
-            took={job.claimed ? span(job.timing.total_ms) : ''}
-            from={from}
-            length={length}
+            took={job.gate ? span(askedFor(job.gate, now)) : job.claimed ? span(job.timing.total_ms) : ''}
+            axis={axis}
             list={stretches(job, -1, now)}
             on={place.job === job.name && place.step < 0}
             select={() => select({ job: job.name, step: -1 })}
@@ -242,8 +245,7 @@ export function Timeline({
                 key={i}
                 name={s.name}
                 state={s.state}
-                from={from}
-                length={length}
+                axis={axis}
                 list={stretches(job, i, now)}
                 took={s.started ? span((ms(s.finished) ?? ms(job.finished) ?? now) - Date.parse(s.started)) : ''}
                 on={place.job === job.name && place.step === i}
@@ -265,7 +267,10 @@ export function Timeline({
       <Box sx={{ display: 'flex', gap: 2, px: 1.5, py: 0.75, fontSize: 11, color: 'text.secondary' }}>
         <span>▨ waited for a runner</span>
         <span>▭ checkout and caches</span>
-        <span>total {span(end - from)}</span>
+        <span>
+          total {span(end - from)}
+          {axis.asked > 0 && `, of which people were asked for ${span(axis.asked)}`}
+        </span>
       </Box>
     </Box>
   );
