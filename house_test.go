@@ -41,7 +41,8 @@ var corridors = map[string]map[string]int{
 	"cli": {"terminal": 0},
 	"service": {
 		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
-		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "report": 5,
+		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
+		"report": 5, "own": 6,
 	},
 	"runner": {
 		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "attempt": 1, "mount": 1, "trees": 1, "tier": 1, "mirror": 1,

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -86,6 +87,23 @@ type Landed struct {
 	Files []string `json:"files,omitempty"`
 	// What else is to be said of it.
 	Note string `json:"note,omitempty"`
+}
+
+// Lines say it, for the log of the step.
+func (l Landed) Lines() (list []string) {
+	if l.Commit != "" {
+		list = append(list, fmt.Sprintf("%s %s is commit %.12s on %s", l.App, l.Name, l.Commit, l.Branch))
+	}
+	if len(l.Files) > 0 {
+		list = append(list, "changed: "+strings.Join(l.Files, ", "))
+	}
+	if l.Tag != "" {
+		list = append(list, "tagged "+l.Tag)
+	}
+	if l.Note != "" {
+		list = append(list, l.Note)
+	}
+	return list
 }
 
 // LedgerEntry is a version that was handed out, for one platform.

@@ -20,8 +20,8 @@ import (
 func releaseCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "release",
-		Usage: "see and correct what a release says",
-		Commands: []*cli.Command{{
+		Usage: "versions of apps that go to people: what is in them, and what became of them",
+		Commands: []*cli.Command{releaseList(), releaseShow(), releaseMake(), releaseWithdraw(), {
 			Name:      "notes",
 			Usage:     "show the notes of a release, or correct them in one language",
 			ArgsUsage: "PROJECT VERSION [LANGUAGE]",

@@ -42,9 +42,11 @@ func (c *Client) SetLedgerFloor(ctx context.Context, project string, in api.Ledg
 	return c.call(ctx, http.MethodPut, projectPath(project)+"/ledger/floor", in, nil)
 }
 
-func notesPath(project string, at api.ReleasePath) string {
-	return projectPath(project) + "/releases/" + url.PathEscape(at.App) + "/" + url.PathEscape(at.Name) + "/notes"
+func releasePath(project string, at api.ReleasePath) string {
+	return projectPath(project) + "/releases/" + url.PathEscape(at.App) + "/" + url.PathEscape(at.Name)
 }
+
+func notesPath(project string, at api.ReleasePath) string { return releasePath(project, at) + "/notes" }
 
 // Notes gives what is told of a release.
 func (c *Client) Notes(ctx context.Context, project string, at api.ReleasePath) (api.ReleaseNotes, error) {

@@ -16,6 +16,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/service/ground"
@@ -78,6 +79,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.projects(a)
 	sv.pushes(a, r)
 	sv.gates(a)
+	sv.releases(a)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)
@@ -103,8 +105,11 @@ func schemaName(t reflect.Type, hint string) string {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
 		t = t.Elem()
 	}
-	if t.PkgPath() == reflect.TypeFor[definition.Job]().PkgPath() && t != reflect.TypeFor[definition.Finding]() {
-		return "Defined" + name
+	switch t.PkgPath() {
+	case reflect.TypeFor[definition.Job]().PkgPath(), reflect.TypeFor[action.Note]().PkgPath():
+		if t != reflect.TypeFor[definition.Finding]() {
+			return "Defined" + name
+		}
 	}
 	return name
 }

@@ -15,9 +15,11 @@ import (
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/own"
 	"gentlepiston.example/piston/service/packages"
 	"gentlepiston.example/piston/service/people"
 	"gentlepiston.example/piston/service/projects"
+	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
 	"gentlepiston.example/piston/service/vault"
@@ -43,6 +45,7 @@ type Service struct {
 	Packages   *packages.Packages
 	Caches     *caches.Caches
 	Logs       *logs.Logs
+	Releases   *releases.Releases
 	Report     *report.Report
 }
 
@@ -80,6 +83,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		return nil, err
 	}
 	s.Packages = packages.New(g, v, s.Versions)
+	s.Releases = releases.New(g, s.Versions, s.Packages, s.Gates)
+	own.New(g, s.Work, s.Logs, s.Versions, s.Releases)
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)

@@ -121,7 +121,34 @@ func (q Q) Beat(ctx context.Context, id record.AttemptID, lease time.Duration) (
 
 // ExtendLeases gives every running attempt a fresh lease: after the server was away, runners need time to report.
 func (q Q) ExtendLeases(ctx context.Context, lease time.Duration) error {
-	return q.do(ctx, nil, `UPDATE attempts SET lease_until = now() + $1 WHERE state = 'running'`, lease)
+	return q.do(ctx, nil, `UPDATE attempts SET lease_until = now() + $1 WHERE state = 'running'
+		AND lease_until IS NOT NULL`, lease)
+}
+
+// TakeOver makes a running attempt the service's own: it has no lease, and is lost with no runner.
+func (q Q) TakeOver(ctx context.Context, attempt record.AttemptID) error {
+	return q.do(ctx, ErrNotFound, `UPDATE attempts SET lease_until = NULL, prepared_at = claimed_at
+		WHERE id = $1 AND state = 'running'`, attempt)
+}
+
+// OwnAttempts lists the running attempts of a run that are the service's own.
+func (q Q) OwnAttempts(ctx context.Context, run record.RunID) (ids []record.AttemptID, err error) {
+	err = q.list(ctx, &ids, `SELECT id FROM attempts WHERE run_id = $1 AND state = 'running' AND lease_until IS NULL
+		ORDER BY id`, run)
+	return ids, err
+}
+
+// Drive takes hold of one of the service's own attempts for a while, so that no other server does its steps at the
+// same time; ErrNotFound when another holds it, or it is over.
+func (q Q) Drive(ctx context.Context, attempt record.AttemptID, lease time.Duration) (a Attempt, err error) {
+	err = q.get(ctx, &a, `UPDATE attempts SET driven_until = now() + $2 WHERE id = $1 AND state = 'running'
+		AND lease_until IS NULL AND (driven_until IS NULL OR driven_until < now()) RETURNING `+attemptColumns, attempt, lease)
+	return a, err
+}
+
+// LetGo lets others drive an attempt.
+func (q Q) LetGo(ctx context.Context, attempt record.AttemptID) error {
+	return q.do(ctx, nil, `UPDATE attempts SET driven_until = NULL WHERE id = $1`, attempt)
 }
 
 // LostAttempts lists running attempts whose lease is over.

@@ -162,6 +162,12 @@ func (q Q) StepsOfRun(ctx context.Context, run record.RunID) (list []Step, err e
 	return list, err
 }
 
+// StepsOfAttempt lists the steps of one attempt, in order.
+func (q Q) StepsOfAttempt(ctx context.Context, attempt record.AttemptID) (list []Step, err error) {
+	err = q.list(ctx, &list, `SELECT `+stepColumns+` FROM steps s WHERE s.attempt_id = $1 ORDER BY s.position`, attempt)
+	return list, err
+}
+
 // SetStep writes what a runner tells of a step. A step that is over stays as it ended.
 func (q Q) SetStep(ctx context.Context, s Step, at time.Time) error {
 	if s.State == state.Running {

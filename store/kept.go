@@ -62,7 +62,8 @@ const kept = `WITH kept AS (
 	SELECT 'artifact' AS kind, f.id, p.name AS project, r.number AS run, f.path AS what, f.size, coalesce(r.finished_at,
 	now()) AS since, f.blob,
 		coalesce(r.finished_at < $2, false) AND r.trigger <> 'tag' AND NOT EXISTS (
-			SELECT 1 FROM versions v WHERE v.run_id = r.id AND v.state = 'kept' AND v.landed <> '') AND
+			SELECT 1 FROM versions v WHERE v.run_id = r.id AND v.state = 'kept' AND v.landed <> '') AND NOT EXISTS (
+			SELECT 1 FROM release_packages k WHERE k.artifact_id = f.id) AND
 			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline
 			AND l.number > r.number) >= $6::bigint AS goes
 		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
@@ -156,7 +157,8 @@ func (q Q) LeastUsedCaches(ctx context.Context, limit int) (list []Kept, err err
 func (q Q) GiveUp(ctx context.Context, k Kept) error {
 	switch k.Kind {
 	case "artifact":
-		return q.do(ctx, ErrNotFound, `DELETE FROM artifacts WHERE id = $1`, k.ID)
+		return q.do(ctx, ErrNotFound, `DELETE FROM artifacts f WHERE id = $1
+			AND NOT EXISTS (SELECT 1 FROM release_packages k WHERE k.artifact_id = f.id)`, k.ID)
 	case "cache":
 		return q.do(ctx, ErrNotFound, `DELETE FROM caches WHERE id = $1 AND last_used_at = $2`, k.ID, k.Since)
 	case "handover":

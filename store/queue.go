@@ -111,7 +111,7 @@ func (q Q) projectLoads(ctx context.Context, out *schedule.Queue) error {
 	}
 	err := q.list(ctx, &loads,
 		`SELECT p.id, p.held, p.at_once, (SELECT count(*) FROM attempts a WHERE a.project_id = p.id
-			AND a.state = 'running') AS working
+			AND a.state = 'running' AND a.lease_until IS NOT NULL) AS working
 		FROM projects p WHERE p.id = ANY($1)`, slices.Collect(maps.Keys(out.Projects)))
 	for _, l := range loads {
 		out.Projects[l.ID] = schedule.Project{Held: l.Held, AtOnce: l.AtOnce, Working: l.Working}
@@ -202,7 +202,8 @@ func (q Q) LimitProject(ctx context.Context, id record.ProjectID, atOnce int) er
 
 // Working counts the jobs at work.
 func (q Q) Working(ctx context.Context) (n int, err error) {
-	err = q.get(ctx, &n, `SELECT count(*) FROM attempts WHERE state = 'running'`)
+	err = q.get(ctx, &n, `SELECT count(*) FROM attempts WHERE state = 'running'
+		AND lease_until IS NOT NULL`)
 	return n, err
 }
 

@@ -178,7 +178,7 @@ func (q Q) SetRunVersion(ctx context.Context, run record.RunID, name string, bui
 }
 
 // Released are the versions of a release, whatever became of them.
-func (q Q) Released(ctx context.Context, r Release) (list []Version, err error) {
+func (q Q) Released(ctx context.Context, r ReleaseKey) (list []Version, err error) {
 	err = q.list(ctx, &list, `SELECT `+versionColumns+` WHERE v.project_id = $1 AND v.app = $2 AND v.name_key = $3
 		ORDER BY v.id DESC LIMIT 100`, r.Project, r.App, r.Key)
 	return list, err

@@ -115,7 +115,8 @@ func (t *trial) runAll(ctx context.Context) {
 	ended := make(chan *plan.Job)
 	working := 0
 	for {
-		plan.Settle(t.jobs, t.facts)
+		for t.settle() {
+		}
 		for i := range t.jobs {
 			if j := &t.jobs[i]; j.State == state.Queued && j.Ready && working < max(1, t.Slots) && ctx.Err() == nil {
 				working++
@@ -134,6 +135,21 @@ func (t *trial) runAll(ctx context.Context) {
 		working--
 		*t.find(done.Name) = *done
 	}
+}
+
+// settle applies the results so far. What a trial does not do, it takes for done, and tells so: it asks nobody, and
+// brings nothing to people. It reports whether there was such a job, so that more may have become ready.
+func (t *trial) settle() (more bool) {
+	plan.Settle(t.jobs, t.facts)
+	for i := range t.jobs {
+		switch j := &t.jobs[i]; {
+		case j.State == state.Waiting:
+			j.State, j.Reason, more = state.Passed, "a trial asks nobody; a run would wait for an answer", true
+		case j.State == state.Queued && j.Ready && j.Definition.ByService():
+			j.State, j.Reason, more = state.Passed, "a trial leaves out what the service does itself", true
+		}
+	}
+	return more
 }
 
 // Shell opens a shell in what the last trial of a job has left, as a step of it would find it.

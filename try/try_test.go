@@ -96,6 +96,17 @@ take = ["core/lib"]
 script = "cat lib; echo $PISTON_BRANCH $PISTON_BUILD_NUMBER; echo x > out.apk"
 [job.app.keep.apk]
 files = ["*.apk"]
+[job.go]
+after = ["app"]
+ask = { who = ["keeper"], question = "Go on?" }
+[job.out]
+after = ["go"]
+[[job.out.step]]
+release = {}
+[job.later]
+after = ["out"]
+[[job.later.step]]
+script = "echo behind the gate"
 [job.tagged]
 when = 'tag != ""'
 [[job.tagged.step]]
@@ -113,7 +124,8 @@ script = "true"
 	for _, j := range d.Jobs {
 		states[j.Name] = j.State
 	}
-	assert.Equal(t, map[string]state.State{"core": state.Passed, "app": state.Passed, "tagged": state.Skipped}, states)
+	assert.Equal(t, map[string]state.State{"core": state.Passed, "app": state.Passed, "tagged": state.Skipped,
+		"go": state.Passed, "out": state.Passed, "later": state.Passed}, states)
 	require.Len(t, d.Artifacts, 1)
 	assert.Equal(t, "out.apk", d.Artifacts[0].Path)
 

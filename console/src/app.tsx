@@ -19,6 +19,8 @@ const Secrets = lazy(() => import('./pages/Secrets'));
 const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
 const Gates = lazy(() => import('./pages/Gates'));
+const Releases = lazy(() => import('./pages/Releases'));
+const Release = lazy(() => import('./pages/Release'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -79,6 +81,8 @@ function Pages() {
               <Route path="/:project/identities" element={<Identities />} />
               <Route path="/:project/packages" element={<Packages />} />
               <Route path="/:project/packages/:id" element={<Package />} />
+              <Route path="/:project/releases" element={<Releases />} />
+              <Route path="/:project/releases/:app/:name" element={<Release />} />
               <Route path="/:project/caches" element={<Caches />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />

@@ -50,14 +50,27 @@ type Kind struct {
 	Key   string // of the step
 	About string
 	Type  reflect.Type
+	By    Doer
 }
+
+// Doer is who does what a verb says.
+type Doer int
+
+// The doers. What the service can do itself is done by a runner where a job has other steps, too, unless it is for the
+// service alone.
+const (
+	Runner Doer = iota
+	Either
+	Service
+)
 
 // Kinds lists the verbs, in the order of the documents.
 var Kinds = []Kind{
-	{"note", noteAbout, reflect.TypeFor[Note]()},
-	{"raise", raiseAbout, reflect.TypeFor[Raise]()},
-	{"land", landAbout, reflect.TypeFor[Land]()},
-	{"package", packageAbout, reflect.TypeFor[Pack]()},
-	{"sign", signAbout, reflect.TypeFor[Sign]()},
-	{"checklist", checklistAbout, reflect.TypeFor[Checklist]()},
+	{"note", noteAbout, reflect.TypeFor[Note](), Runner},
+	{"raise", raiseAbout, reflect.TypeFor[Raise](), Runner},
+	{"land", landAbout, reflect.TypeFor[Land](), Either},
+	{"package", packageAbout, reflect.TypeFor[Pack](), Runner},
+	{"sign", signAbout, reflect.TypeFor[Sign](), Runner},
+	{"checklist", checklistAbout, reflect.TypeFor[Checklist](), Runner},
+	{"release", releaseAbout, reflect.TypeFor[Release](), Service},
 }

@@ -75,8 +75,7 @@ func (e *explainer) env(job *Job, top string) {
 }
 
 func (e *explainer) has(at []string) bool {
-	_, ok := e.ix.places[keyOf(at...)]
-	return ok
+	return e.ix.has(at...)
 }
 
 func (e *explainer) place(at []string) string {

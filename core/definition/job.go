@@ -266,6 +266,8 @@ type Step struct {
 	Sign *action.Sign `toml:"sign" json:"sign,omitempty"`
 	// Holds packages against the checklist, instead of running a script. See below.
 	Checklist *action.Checklist `toml:"checklist" json:"checklist,omitempty"`
+	// Makes a release of what the run has kept, instead of running a script. See below.
+	Release *action.Release `toml:"release" json:"release,omitempty"`
 	// Values for the part's parameters.
 	//
 	//	part = "stations"

@@ -44,6 +44,7 @@ func Parse(file string, text []byte, parts Files) (*Pipeline, []Finding) {
 		sortFindings(found)
 		return nil, Foremost(found)
 	}
+	p.giveToService()
 	v := &validator{ix: p.ix}
 	v.pipeline(p)
 	if !HasErrors(v.found) {

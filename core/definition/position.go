@@ -40,6 +40,12 @@ type index struct {
 	order  []key
 }
 
+// has tells whether something is written.
+func (ix *index) has(parts ...string) bool {
+	_, is := ix.places[keyOf(parts...)]
+	return is
+}
+
 // place returns where a key is written, or the nearest enclosing key's place.
 func (ix *index) place(parts ...string) position {
 	for n := len(parts); n > 0; n-- {

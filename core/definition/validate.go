@@ -86,7 +86,7 @@ func (v *validator) job(p *Pipeline, name string) {
 	v.duration(job.Limit, in("limit")...)
 	v.env(job.Env, in("env")...)
 	for i, label := range job.Machine {
-		if !strings.Contains(label, "${") {
+		if !strings.Contains(label, "${") && v.ix.has(in("machine")...) {
 			v.label(label, in("machine", strconv.Itoa(i))...)
 		}
 	}
@@ -117,6 +117,7 @@ func (v *validator) job(p *Pipeline, name string) {
 	for i := range job.Step {
 		v.step(job.Step[i], in("step", strconv.Itoa(i)))
 	}
+	machines(v, job, in)
 	for _, keepName := range sortedKeys(job.Keep) {
 		v.files(keepName, "artifact", job.Keep[keepName].Files, `Add files = ["out/app.apk"].`, in("keep", keepName))
 		for i, secret := range job.Keep[keepName].MayHold {

@@ -50,6 +50,8 @@ const (
 	ProjectNetwork  Kind = "project.network"
 	ProjectRemove   Kind = "project.remove"
 	PushRetry       Kind = "push.retry"
+	ReleaseMake     Kind = "release.make"
+	ReleaseWithdraw Kind = "release.withdraw"
 	RoleGrant       Kind = "role.grant"
 	RoleTake        Kind = "role.take"
 	RunAgain        Kind = "run.again"
@@ -82,7 +84,8 @@ var Kinds = map[Kind]Follows{
 	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	NotesCorrect: act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
-	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, RoleGrant: act,
+	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, ReleaseMake: act,
+	ReleaseWithdraw: act, RoleGrant: act,
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
 	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
 	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,

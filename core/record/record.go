@@ -18,6 +18,7 @@ type (
 	PackageID  int64
 	CacheID    int64
 	GateID     int64
+	ReleaseID  int64
 )
 
 // RunNumber counts the runs of one project, from 1.

@@ -2,7 +2,6 @@ package executor
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -29,7 +28,9 @@ func (l land) execute(ctx context.Context, i int, _ *definition.Step) Outcome {
 		case err != nil:
 			return Outcome{Err: err}
 		case out.After == 0:
-			l.tell(i, out)
+			for _, line := range out.Lines() {
+				l.Attempt.Say(i, "%s", line)
+			}
 			return Outcome{}
 		case !said:
 			l.Attempt.Say(i, "run %d has a version below %s and lands first; waiting", out.After, out.Name)
@@ -39,20 +40,5 @@ func (l land) execute(ctx context.Context, i int, _ *definition.Step) Outcome {
 		if ctx.Err() != nil {
 			return Outcome{Err: context.Cause(ctx)}
 		}
-	}
-}
-
-func (l land) tell(i int, out api.Landed) {
-	if out.Commit != "" {
-		l.Attempt.Say(i, "%s %s is commit %.12s on %s", out.App, out.Name, out.Commit, out.Branch)
-	}
-	if len(out.Files) > 0 {
-		l.Attempt.Say(i, "changed: %s", strings.Join(out.Files, ", "))
-	}
-	if out.Tag != "" {
-		l.Attempt.Say(i, "tagged %s", out.Tag)
-	}
-	if out.Note != "" {
-		l.Attempt.Say(i, "%s", out.Note)
 	}
 }

@@ -14,7 +14,7 @@ import (
 
 // How often a server looks for what was put off, and how long something of it may take.
 const (
-	lookForLater = 5 * time.Second
+	lookForLater = time.Second
 	laterWithin  = time.Hour
 )
 
@@ -67,6 +67,10 @@ func Does[T river.JobArgs](g *Ground, do func(ctx context.Context, of T) error) 
 		return do(ctx, j.Args)
 	}))
 }
+
+// InAWhile is what is answered by work that was put off and cannot be done yet: it is done again after so long, and
+// has not failed.
+func InAWhile(wait time.Duration) error { return river.JobSnooze(wait) }
 
 // upkeepDue is the work of an upkeep whose time has come.
 type upkeepDue struct {

@@ -206,12 +206,12 @@ func (s *Packages) Packages(ctx context.Context, project string, f api.PackageFi
 		out.Next = list[f.Limit-1].ID
 	}
 	for _, row := range list {
-		out.Packages = append(out.Packages, told(row))
+		out.Packages = append(out.Packages, Told(row))
 	}
 	return out, nil
 }
 
-func told(p store.Package) api.Package {
+func Told(p store.Package) api.Package {
 	out := api.Package{ID: p.ID, Run: p.Run, Pipeline: p.Pipeline, Branch: p.Branch, Commit: p.Commit, State: p.State,
 		At: p.At, File: p.File, SHA256: p.SHA256, Size: p.Size, Kind: appfile.Kind(p.Kind), Platform: p.Platform, App: p.App,
 		Version: p.Version, Build: p.Build, Findings: len(p.Findings.V)}
@@ -243,7 +243,7 @@ func (s *Packages) Package(ctx context.Context, project string, id record.Packag
 	if err != nil {
 		return out, err
 	}
-	out.Package, out.Checklist = told(row), row.Findings.V
+	out.Package, out.Checklist = Told(row), row.Findings.V
 	if out.Facts, err = s.Store.PackageFacts(ctx, id); err != nil {
 		return out, err
 	}
@@ -271,7 +271,7 @@ func (s *Packages) since(ctx context.Context, project record.ProjectID, row stor
 	if err != nil {
 		return nil, err
 	}
-	out := &api.PackageSince{Package: told(before)}
+	out := &api.PackageSince{Package: Told(before)}
 	out.Groups, out.Entries = appfile.Compare(last, facts, maxChanges)
 	return out, nil
 }

@@ -63,7 +63,7 @@ func (s *Packages) Provenance(ctx context.Context, project string, id record.Pac
 	if err != nil {
 		return out, err
 	}
-	internal := provenance.Internal{Tools: map[string]string{}, Against: told(row).Failed}
+	internal := provenance.Internal{Tools: map[string]string{}, Against: Told(row).Failed}
 	for _, a := range attempts {
 		internal.Runner = a.Runner
 		for tool, version := range a.ToolsFound.V {

@@ -106,16 +106,16 @@ func (s *Versions) readNotes(ctx context.Context, p store.Project, run store.Run
 }
 
 // releaseOf is the release of an app by a name.
-func releaseOf(project record.ProjectID, app, name string) (store.Release, error) {
+func releaseOf(project record.ProjectID, app, name string) (store.ReleaseKey, error) {
 	parts, err := version.Parse(name)
 	if err != nil {
-		return store.Release{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+		return store.ReleaseKey{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
 	}
-	return store.Release{Project: project, App: app, Key: parts.Key()}, nil
+	return store.ReleaseKey{Project: project, App: app, Key: parts.Key()}, nil
 }
 
 // release finds one that was handed out, and for which platforms it is.
-func (s *Versions) release(ctx context.Context, project string, at api.ReleasePath) (r store.Release, name string,
+func (s *Versions) release(ctx context.Context, project string, at api.ReleasePath) (r store.ReleaseKey, name string,
 	platforms []string, err error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
@@ -196,7 +196,7 @@ func (s *Versions) CorrectNotes(ctx context.Context, project, person string, at 
 	case !definition.IsLanguage(language):
 		return fmt.Errorf("%.40q is no language's tag: write it as en or pt-BR: %w", language, ground.ErrInvalid)
 	}
-	return s.changeNotes(ctx, project, at, language, text, func(q ground.Q, r store.Release) error {
+	return s.changeNotes(ctx, project, at, language, text, func(q ground.Q, r store.ReleaseKey) error {
 		return q.CorrectNote(ctx, r, definition.Language(language), text, person, in.Revision)
 	})
 }
@@ -204,14 +204,14 @@ func (s *Versions) CorrectNotes(ctx context.Context, project, person string, at 
 // TakeBackNotes makes notes those of the draft again.
 func (s *Versions) TakeBackNotes(ctx context.Context, project string, at api.ReleasePath, language string,
 	revision int) error {
-	return s.changeNotes(ctx, project, at, language, "", func(q ground.Q, r store.Release) error {
+	return s.changeNotes(ctx, project, at, language, "", func(q ground.Q, r store.ReleaseKey) error {
 		return q.TakeBackNote(ctx, r, definition.Language(language), revision)
 	})
 }
 
 // changeNotes changes those in one language, unless somebody else has changed them meanwhile.
 func (s *Versions) changeNotes(ctx context.Context, project string, at api.ReleasePath, language, text string,
-	change func(ground.Q, store.Release) error) error {
+	change func(ground.Q, store.ReleaseKey) error) error {
 	r, name, _, err := s.release(ctx, project, at)
 	if err != nil {
 		return err

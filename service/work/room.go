@@ -32,4 +32,5 @@ func (s *Work) Background() {
 		Do: s.stopOverdue})
 	s.Loop(ground.Upkeep{What: "handing out jobs", Every: 10 * time.Millisecond,
 		Do: s.dispatch.run}) // for as long as the service lives
+	s.Loop(ground.Upkeep{What: "taking the service's own jobs", Every: 10 * time.Millisecond, Do: s.takeOwn})
 }

@@ -108,6 +108,9 @@ func CancelWaiting(ctx context.Context, q ground.Q, run store.Run, to state.Stat
 	if err := q.AskToStop(ctx, run.ID, to, reason); err != nil {
 		return err
 	}
+	if err := wakeOwn(ctx, q, run.ID); err != nil {
+		return err
+	}
 	return q.Tell(ctx, ground.OfRun(fact.RunEnding, run))
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"filippo.io/age"
@@ -54,6 +55,9 @@ func (s *Work) Claim(ctx context.Context, in api.ClaimRequest) (c api.Claimed, e
 
 // understood refuses runners that speak another version of this interface.
 func understood(in api.ClaimRequest) error {
+	if slices.Contains(in.Labels, definition.ServiceMachine) {
+		return fmt.Errorf("the label %s is the service's own: %w for a runner", definition.ServiceMachine, ground.ErrInvalid)
+	}
 	speaks := max(in.Protocol, 1)
 	if speaks >= api.LeastRunnerProtocol && speaks <= api.RunnerProtocol {
 		return nil

@@ -67,7 +67,18 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
     },
   });
   const page = (part: string) =>
-    ['pipelines', 'secrets', 'identities', 'packages', 'audit', 'pushes', 'kept', 'caches', 'versions'].includes(part);
+    [
+      'pipelines',
+      'secrets',
+      'identities',
+      'packages',
+      'audit',
+      'pushes',
+      'kept',
+      'caches',
+      'versions',
+      'releases',
+    ].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
@@ -76,6 +87,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           ['Pipelines', `${of}/pipelines`],
           ['Versions', `${of}/versions`],
           ['Packages', `${of}/packages`],
+          ['Releases', `${of}/releases`],
           ['Pushes', `${of}/pushes`],
           ['Secrets', `${of}/secrets`],
           ['Identities', `${of}/identities`],
@@ -148,7 +160,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           {project && parts[2] && (
             <>
               <span aria-hidden>/</span>
-              <span>{parts[2]}</span>
+              <span>{parts.slice(2).join(' ')}</span>
             </>
           )}
           {parts[0] === '-' && (
