@@ -82,7 +82,7 @@ type ReleasePackage struct {
 // Moment is something that happened to a release.
 type Moment struct {
 	At   time.Time `json:"at"`
-	Kind string    `json:"kind" enum:"raised,made,asked,yes,no,unanswered,withdrawn"`
+	Kind string    `json:"kind" enum:"raised,landed,made,asked,yes,no,unanswered,withdrawn"`
 	By   string    `json:"by,omitempty"`
 	Text string    `json:"text,omitempty"`
 }

@@ -86,7 +86,7 @@ var chapters = []chapter{
 		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}},
 	},
 	{
-		what: "a release by hand: the version is raised, and lands though somebody pushes meanwhile",
+		what: "a release by hand: two people agree, and its version lands though somebody has pushed meanwhile",
 		act:  func(context.Context, *repository, string) error { return nil },
 		call: func(ctx context.Context, s *Story, g *repository) error {
 			_, err := s.Client.StartRun(ctx, Project,
@@ -105,6 +105,11 @@ var chapters = []chapter{
 			}
 			if err := g.git(ctx, "push", "--quiet", "origin", "main"); err != nil {
 				return err
+			}
+			for _, said := range [][2]string{{"wren", "the springs are right"}, {"maro", "fine on the small screen"}} {
+				if err := s.says(ctx, said[0], s.next, said[1]); err != nil {
+					return err
+				}
 			}
 			return s.awaitLanding(ctx, g)
 		},
@@ -233,6 +238,28 @@ var chapters = []chapter{
 			return err
 		},
 		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}, {"release", state.Failed, "hit", "apps › checklist", 4}},
+	},
+	{
+		what: "mended, the next release waits for a second keeper's word",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.git(ctx, "revert", "--no-edit", "HEAD"); err != nil {
+				return err
+			}
+			return g.git(ctx, "commit", "--quiet", "--amend", "--message", "Leave the north coast for later")
+		},
+		push: []string{"main"},
+		call: func(ctx context.Context, s *Story, _ *repository) error {
+			if err := s.awaitRun(ctx, s.next); err != nil {
+				return err
+			}
+			_, err := s.people["ines"].StartRun(ctx, Project,
+				api.StartRun{Pipeline: "release", Inputs: map[string]string{"size": "patch"}})
+			if err != nil {
+				return err
+			}
+			return s.says(ctx, "wren", s.next+1, "the north coast can wait")
+		},
+		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}, {"release", state.Waiting, "hit", "", 5}},
 	},
 }
 

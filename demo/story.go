@@ -32,7 +32,8 @@ type Story struct {
 	Binary string // the piston program, for the hook
 	Tell   func(format string, args ...any)
 
-	next   record.RunNumber // number of the next run
+	people map[string]*client.Client // those who act in the story
+	next   record.RunNumber          // number of the next run
 	builds int64            // build numbers issued so far
 }
 
@@ -170,7 +171,7 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	if err := s.keepIdentities(ctx); err != nil {
 		return err
 	}
-	s.Tell("adding people: a keeper, a builder, a reader")
+	s.Tell("adding people: two keepers, a builder, a reader")
 	return s.addPeople(ctx)
 }
 
@@ -202,25 +203,6 @@ func (s *Story) setSecrets(ctx context.Context) error {
 	return nil
 }
 
-// addPeople adds some, who never sign in: their passwords are kept nowhere.
-func (s *Story) addPeople(ctx context.Context) error {
-	for _, name := range []string{"wren", "ines", "tove"} {
-		if _, err := s.Client.AddPerson(ctx, api.NewPerson{Name: name}); err != nil && !client.IsStatus(err, 409) {
-			return err
-		}
-	}
-	if _, err := s.Client.SetGroup(ctx, "mobile", api.GroupChange{Members: []string{"ines", "wren"}}); err != nil {
-		return err
-	}
-	for _, g := range []api.Grant{{Project: Project, Group: "mobile", Role: access.Builder},
-		{Project: Project, Person: "wren", Role: access.Keeper}, {Person: "tove", Role: access.Reader}} {
-		if err := s.Client.Grant(ctx, g); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // wanted is what a run of the story must come to.
 type wanted struct {
 	pipeline string
@@ -234,7 +216,7 @@ type wanted struct {
 func (s *Story) follow(ctx context.Context, what string, number record.RunNumber, w wanted) (Outcome, error) {
 	ctx, cancel := context.WithTimeout(ctx, runsIn)
 	defer cancel()
-	d, err := s.await(ctx, number)
+	d, err := s.await(ctx, number, w.state)
 	if err != nil {
 		return Outcome{}, fmt.Errorf("%s: run %d: %w", what, number, err)
 	}
@@ -283,7 +265,11 @@ func (s *Story) follow(ctx context.Context, what string, number record.RunNumber
 	if d.BuildNumber != 0 {
 		s.builds = int64(d.BuildNumber)
 	}
-	s.Tell("  run %d %s in %.1f s", number, d.State, d.Finished.Sub(d.Queued).Seconds())
+	end := d.Now
+	if d.Finished != nil {
+		end = *d.Finished
+	}
+	s.Tell("  run %d %s in %.1f s", number, d.State, end.Sub(d.Queued).Seconds())
 	return o, nil
 }
 
@@ -338,7 +324,7 @@ func (s *Story) awaitVersion(ctx context.Context, number record.RunNumber) error
 
 // awaitLanding waits until the release is over, and takes in what it has landed.
 func (s *Story) awaitLanding(ctx context.Context, g *repository) error {
-	if _, err := s.await(ctx, s.next); err != nil {
+	if _, err := s.await(ctx, s.next, ""); err != nil {
 		return err
 	}
 	return g.git(ctx, "pull", "--quiet", "--tags", "origin", "main")
@@ -361,8 +347,9 @@ func (s *Story) awaitRun(ctx context.Context, number record.RunNumber) error {
 
 var errOver = errors.New("the run is over")
 
-// await follows a run by the event stream until it is over, telling each change.
-func (s *Story) await(ctx context.Context, number record.RunNumber) (d api.RunDetail, err error) {
+// await follows a run by the event stream until it is over, or in a state that is waited for, telling each change.
+func (s *Story) await(ctx context.Context, number record.RunNumber, waitsFor state.State) (d api.RunDetail,
+	err error) {
 	told := map[string]bool{}
 	look := func() error {
 		d, err = s.Client.Run(ctx, Project, number)
@@ -381,7 +368,7 @@ func (s *Story) await(ctx context.Context, number record.RunNumber) (d api.RunDe
 				}
 			}
 		}
-		if d.State.Over() {
+		if d.State.Over() || d.State == waitsFor {
 			return errOver
 		}
 		return nil

@@ -58,7 +58,7 @@ func startDemo(t *testing.T, home, listen string) *server {
 func TestTheDemo(t *testing.T) {
 	home, listen := filepath.Join(folder(t), "not", "there"), freePort(t)
 	s := startDemo(t, home, listen)
-	assert.Equal(t, 16, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+	assert.Equal(t, 18, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
 	assert.NotContains(t, s.log.String(), "level=INFO", "the story is told without a server's log between its lines")
 
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })

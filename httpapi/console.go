@@ -27,7 +27,7 @@ func console(r chi.Router) {
 			writeProblem(w, huma.Error404NotFound("the interface has nothing at "+r.URL.Path))
 			return
 		}
-		if name == "" || path.Ext(name) == "" {
+		if !isFile(dist, name) { // a page may have a dot in its address, as a version has
 			if !navigates(r) {
 				writeProblem(w, huma.Error404NotFound("there is nothing at "+r.URL.Path+"; the interface is below "+Prefix))
 				return
@@ -62,6 +62,16 @@ func console(r chi.Router) {
 		http.Error(w, "There is no such page. If this is the console's first page, the binary was built without it: run "+
 			"make build.", http.StatusNotFound)
 	})
+}
+
+// isFile tells what the console has as a file, packed or not.
+func isFile(dist fs.FS, name string) bool {
+	for _, suffix := range []string{"", ".br", ".gz"} {
+		if info, err := fs.Stat(dist, name+suffix); err == nil && !info.IsDir() {
+			return true
+		}
+	}
+	return false
 }
 
 // navigates tells a browser that opens a page from a program that asks for what is not there, and must not take a page

@@ -3,6 +3,7 @@ package terminal
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/quantity"
@@ -91,8 +92,8 @@ func (s *Screen) jobs(d api.RunDetail) {
 	if d.Finished != nil {
 		end = *d.Finished
 	}
-	total := max(1, end.Sub(d.Queued).Milliseconds())
-	cell := func(ms int64) int { return int(max(0, min(ms*barWidth/total, barWidth))) }
+	total, worked := max(1, end.Sub(d.Queued).Milliseconds()), axisOf(d)
+	cell := func(t time.Time) int { return int(max(0, min(worked.at(t)*barWidth/worked.total, barWidth))) }
 	for _, j := range d.Jobs {
 		head := fmt.Sprintf("%s  %s", s.State(j.State), s.In(Strong, j.Name))
 		if j.Reason != "" && (d.Failure == nil || j.Reason != d.Failure.Reason) {
@@ -118,7 +119,7 @@ func (s *Screen) jobs(d api.RunDetail) {
 				if st.Finished != nil {
 					stepEnd = *st.Finished
 				}
-				from, to := cell(st.Started.Sub(d.Queued).Milliseconds()), cell(stepEnd.Sub(d.Queued).Milliseconds())
+				from, to := cell(*st.Started), cell(stepEnd)
 				bar = strings.Repeat(" ", from) + strings.Repeat("█", max(1, to-from))
 				took = span(stepEnd.Sub(*st.Started).Milliseconds())
 			}
@@ -145,7 +146,11 @@ func (s *Screen) jobs(d api.RunDetail) {
 			s.Line("     %s", fmt.Sprintf("tests: %d passed, %d failed, %d skipped", t.Passed, t.Failed, t.Skipped))
 		}
 	}
-	s.Line("%s", s.In(Faint, "total "+span(total)))
+	sum := "total " + span(total)
+	if asked := total - worked.total; len(worked.pauses) > 0 {
+		sum += ", of which people were asked for " + span(asked)
+	}
+	s.Line("%s", s.In(Faint, sum))
 }
 
 // noteLines is how many lines of a note are shown; the run's page has all.

@@ -4,7 +4,7 @@ import { ago, count, size, span } from './text';
 
 describe('what people read', () => {
   it('writes spans', () => {
-    expect([0, 999, 1000, 9_949, 10_000, 61_000, 3_600_000].map(span)).toEqual([
+    expect([0, 999, 1000, 9_949, 10_000, 61_000, 3_600_000, 200_000_000].map(span)).toEqual([
       '0 ms',
       '999 ms',
       '1.0 s',
@@ -12,6 +12,7 @@ describe('what people read', () => {
       '10 s',
       '1 min 01 s',
       '1 h 00 min',
+      '2 d 7 h',
     ]);
   });
   it('writes sizes and counts', () => {

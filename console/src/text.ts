@@ -6,6 +6,7 @@ export function span(ms: number): string {
   if (s < 10) return `${s.toFixed(1)} s`;
   if (s < 60) return `${Math.round(s)} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${String(Math.floor(s % 60)).padStart(2, '0')} s`;
+  if (s >= 48 * 3600) return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;
   return `${Math.floor(s / 3600)} h ${String(Math.floor((s % 3600) / 60)).padStart(2, '0')} min`;
 }
 

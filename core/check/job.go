@@ -90,8 +90,8 @@ func (c *checker) job(j *definition.Job) {
 
 // needs checks what a job asks of the service: secrets, labels, tools.
 func (c *checker) needs(j *definition.Job) {
-	if c.service == nil {
-		return
+	if c.service == nil || j.Ask != nil || j.ByService() {
+		return // it takes no machine
 	}
 	if why := schedule.Lacking(j.Machine, j.Tools, c.service.Runners); why != "" && len(c.service.Runners) > 0 {
 		key, mend := "machine", "Start such a runner, or correct machine."

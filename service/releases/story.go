@@ -12,9 +12,12 @@ import (
 func story(r store.Release, had []store.Version, gates []api.Gate) []api.Moment {
 	list := []api.Moment{{At: r.Made, Kind: "made", By: r.MadeBy,
 		Text: fmt.Sprintf("Released, of run %d", r.Run)}}
-	for _, v := range had {
-		if v.App == r.App && !slices.ContainsFunc(list, func(m api.Moment) bool { return m.Kind == "raised" }) {
-			list = append(list, api.Moment{At: v.Issued, Kind: "raised", Text: "The ledger gave " + v.Name + ": " + v.Why})
+	if i := slices.IndexFunc(had, func(v store.Version) bool { return v.App == r.App }); i >= 0 {
+		v := had[i] // on each platform it says the same
+		list = append(list, api.Moment{At: v.Issued, Kind: "raised", Text: "The ledger gave " + v.Name + ": " + v.Why})
+		if v.LandedAt != nil {
+			list = append(list, api.Moment{At: *v.LandedAt, Kind: "landed",
+				Text: fmt.Sprintf("Brought back into the repository, commit %.12s", v.Landed)})
 		}
 	}
 	for _, g := range gates {

@@ -28,9 +28,13 @@ CREATE TABLE release_packages (
 );
 CREATE INDEX release_packages_artifact ON release_packages (artifact_id);
 
+-- When a version was brought back into the repository; null of those before this was written down.
+ALTER TABLE versions ADD COLUMN landed_at timestamptz;
+
 -- Until when a server does the steps of a job that takes no machine.
 ALTER TABLE attempts ADD COLUMN driven_until timestamptz;
 
 -- +goose Down
 ALTER TABLE attempts DROP COLUMN driven_until;
+ALTER TABLE versions DROP COLUMN landed_at;
 DROP TABLE release_packages, releases;

@@ -19,6 +19,7 @@ import { Story } from '../parts/Story';
 import { buildsOf } from '../releases';
 import { ago, size } from '../text';
 import { mono } from '../theme';
+import { platforms } from '../versions';
 
 /** What the release is made of; each file can be had. */
 function Contents({ of }: { of: ReleaseDetail }) {
@@ -39,7 +40,7 @@ function Contents({ of }: { of: ReleaseDetail }) {
                 download
               </Box>
             </Box>,
-            `${p.platform} (${p.build})`,
+            `${platforms[p.platform]} (${p.build})`,
             size(p.size),
             <Says key="s" of={p} />,
             <Box key="h" sx={{ fontFamily: mono, fontSize: 12 }}>

@@ -81,21 +81,22 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
     ].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
+  const ofProject: [string, string][] = project
+    ? [
+        ['Runs', of],
+        ['Pipelines', `${of}/pipelines`],
+        ['Versions', `${of}/versions`],
+        ['Packages', `${of}/packages`],
+        ['Releases', `${of}/releases`],
+        ['Pushes', `${of}/pushes`],
+        ['Secrets', `${of}/secrets`],
+        ['Identities', `${of}/identities`],
+        ['Caches', `${of}/caches`],
+        ['Kept', `${of}/kept`],
+        ...(may('keeper', project) ? ([['Audit', `${of}/audit`]] as [string, string][]) : []),
+      ]
+    : [];
   const links: [string, string][] = [
-    ...(project
-      ? ([
-          ['Pipelines', `${of}/pipelines`],
-          ['Versions', `${of}/versions`],
-          ['Packages', `${of}/packages`],
-          ['Releases', `${of}/releases`],
-          ['Pushes', `${of}/pushes`],
-          ['Secrets', `${of}/secrets`],
-          ['Identities', `${of}/identities`],
-          ['Caches', `${of}/caches`],
-          ['Kept', `${of}/kept`],
-        ] as [string, string][])
-      : []),
-    ...(project && may('keeper', project) ? ([['Audit', `${of}/audit`]] as [string, string][]) : []),
     ['Queue', '/-/queue'],
     [mine ? `Gates (${mine})` : 'Gates', '/-/gates'],
     ...(administrator ? ([['People', '/-/people']] as [string, string][]) : []),
@@ -201,6 +202,39 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           </Button>
         </Box>
       </Box>
+      {project && (
+        <Box
+          component="nav"
+          aria-label={`Pages of ${project}`}
+          sx={{
+            display: 'flex',
+            flexWrap: { xs: 'nowrap', md: 'wrap' },
+            overflowX: 'auto',
+            px: { xs: 0.5, md: 1.5 },
+            flexShrink: 0,
+            borderBottom: 1,
+            borderColor: 'divider',
+            bgcolor: 'background.paper',
+          }}
+        >
+          {ofProject.map(([label, to]) => {
+            const here = to === of ? pathname === of || /^\d+$/.test(parts[1] ?? '') : pathname.startsWith(to);
+            return (
+              <Button
+                key={to}
+                size="small"
+                color="inherit"
+                component={Link}
+                to={to}
+                aria-current={here ? 'page' : undefined}
+                sx={{ minWidth: 44, flexShrink: 0, ...(here && { color: 'primary.main', fontWeight: 700 }) }}
+              >
+                {label}
+              </Button>
+            );
+          })}
+        </Box>
+      )}
       <Health />
       <Box component="main" sx={{ flexGrow: 1, minHeight: 0, overflow: 'auto' }}>
         {children}

@@ -3,6 +3,7 @@ import type { Moment } from '../api/client';
 
 const words: Record<Moment['kind'], string> = {
   raised: 'version',
+  landed: 'landed',
   made: 'released',
   asked: 'asked',
   yes: '✓ yes',
@@ -39,11 +40,14 @@ export function Story({ moments }: { moments: Moment[] }) {
             key={i}
             sx={{
               display: 'grid',
-              gridTemplateColumns: { xs: '64px 88px 1fr', md: '76px 68px 96px 1fr' },
+              gridTemplateColumns: { xs: '64px 88px 1fr', md: '84px 68px 96px 1fr' },
               columnGap: 1,
             }}
           >
-            <Box component="span" sx={{ color: 'text.secondary', display: { xs: 'none', md: 'inline' } }}>
+            <Box
+              component="span"
+              sx={{ color: 'text.secondary', whiteSpace: 'nowrap', display: { xs: 'none', md: 'inline' } }}
+            >
               {(!before || day(before.at) !== day(m.at)) && day(m.at)}
             </Box>
             <Box component="time" dateTime={m.at} sx={{ color: 'text.secondary', fontVariantNumeric: 'tabular-nums' }}>

@@ -25,11 +25,12 @@ export function whyNoLog(job: Job): string {
   return job.waiting ? `it waits: ${job.waiting}` : 'it waits for the jobs before it';
 }
 
-/** Where to look first: what failed, else what runs, else the last job. */
+/** Where to look first: what failed, else what runs, else what is to be judged by people, else the last job. */
 export function firstPlace(run: RunDetail): Place {
   if (run.failure) return { job: run.failure.job, step: run.failure.step_no };
   const job =
     run.jobs.find((j) => j.state === 'running') ??
+    (run.state === 'waiting' ? run.jobs.filter((j) => j.attempt > 0).pop() : undefined) ??
     run.jobs.find((j) => !over(j.state)) ??
     run.jobs[run.jobs.length - 1];
   return { job: job?.name ?? '', step: -1 };
