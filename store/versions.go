@@ -44,8 +44,8 @@ const (
 )
 
 const versionColumns = `v.id, v.project_id, v.app, v.platform, v.name, v.name_key, v.reserved, v.first_build,
-	v.last_build, v.run_id, v.why, v.lands, v.state, v.landed, v.landed_at, v.issued_at, r.number AS run, r.pipeline, r.branch,
-	r.commit_id FROM versions v JOIN runs r ON r.id = v.run_id`
+	v.last_build, v.run_id, v.why, v.lands, v.state, v.landed, v.landed_at, v.issued_at, r.number AS run, r.pipeline,
+	r.branch, r.commit_id FROM versions v JOIN runs r ON r.id = v.run_id`
 
 // VersionLine is how far an app's build numbers have come on a platform.
 type VersionLine struct {
@@ -148,8 +148,8 @@ func (q Q) ReviveVersions(ctx context.Context, run record.RunID) error {
 
 // NoteLanded notes the commit that brought a run's version of an app back.
 func (q Q) NoteLanded(ctx context.Context, run record.RunID, app, commit string) error {
-	return q.do(ctx, nil, `UPDATE versions SET landed = $3, landed_at = now() WHERE run_id = $1 AND app = $2 AND state <> 'void'`,
-		run, app, commit)
+	return q.do(ctx, nil, `UPDATE versions SET landed = $3, landed_at = now()
+		WHERE run_id = $1 AND app = $2 AND state <> 'void'`, run, app, commit)
 }
 
 // LandsBefore finds the lowest version of an app below another that a run at work is still to land; ErrNotFound when
