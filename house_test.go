@@ -23,7 +23,7 @@ const module = "gentlepiston.example/piston/"
 var floors = map[string]int{
 	"core": 0,
 	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1, "token": 1,
-	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2,
+	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2, "outlet": 2,
 	"service": 3, "client": 3,
 	"httpapi": 4, "runner": 4,
 	"host": 5, "demo": 5, "try": 5,
@@ -35,6 +35,7 @@ var floors = map[string]int{
 var corridors = map[string]map[string]int{
 	"core": {
 		"action": 1, "tree": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
+		"publication": 1,
 		"sign/macho": 2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5, "bill": 5,
 		"definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
 	},
@@ -42,7 +43,7 @@ var corridors = map[string]map[string]int{
 	"service": {
 		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
 		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
-		"report": 5, "own": 6,
+		"report": 5, "publish": 6, "own": 7,
 	},
 	"runner": {
 		"beside": 0, "process": 0, "sandbox/netns": 0, "sandbox": 1, "attempt": 1, "mount": 1, "trees": 1, "tier": 1, "mirror": 1,

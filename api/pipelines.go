@@ -57,6 +57,8 @@ type Knowledge struct {
 	LastBuild int64        `json:"last_build"`
 	// What its apps were handed out last.
 	Given []LedgerLine `json:"given"`
+	// Names of the places where its releases can go; absent from a service that knows of none.
+	Outlets []string `json:"outlets,omitempty"`
 }
 
 // Restart says how to start a run again.

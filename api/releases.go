@@ -79,10 +79,13 @@ type ReleasePackage struct {
 	Artifact record.ArtifactID `json:"artifact"`
 }
 
-// Moment is something that happened to a release.
+// Moment is something that happened to a release: raised, landed, made, asked, yes, no, unanswered, withdrawn; or of a
+// publication its state.
 type Moment struct {
 	At   time.Time `json:"at"`
-	Kind string    `json:"kind" enum:"raised,landed,made,asked,yes,no,unanswered,withdrawn"`
+	Kind string    `json:"kind"`
 	By   string    `json:"by,omitempty"`
-	Text string    `json:"text,omitempty"`
+	// Of a publication: the outlet and its channel.
+	To   string `json:"to,omitempty"`
+	Text string `json:"text,omitempty"`
 }

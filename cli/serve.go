@@ -57,6 +57,8 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "reserve",
 			Usage: "how much of the disk is kept free: with less no job is handed out, and caches are given up",
 			Value: quantity.Bytes(ground.DefaultReserve)},
+		&cli.StringFlag{Name: "outlets",
+			Usage: "folder below which outlets that are folders are; default: outlets in --home"},
 		&cli.BoolFlag{Name: "verbose", Usage: "tell more: every request, among others"},
 	}
 }
@@ -66,6 +68,7 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 		Slots: c.Int("slots"), Isolate: c.String("isolation"), Network: c.String("network"),
 		Through: c.StringSlice("let-through"), Take: c.Bool("take-records"),
 		Log:        newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
+		Outlets:    c.String("outlets"),
 		MasterFile: c.String("master-file"), Tokens: c.String("token-module"),
 		CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"),
 		Plain: c.Bool("behind-proxy"), Public: c.String("public"),

@@ -48,10 +48,13 @@ func against(t *testing.T, answers map[string]string, args ...string) (out strin
 }
 
 const (
-	aRun    = `{"project":"p","number":12,"pipeline":"trunk","trigger":"person","commit":"0123456789","state":"queued"}`
-	waits   = `{"total":3,"working":2,"slots":4,"next":7,"jobs":[{"project":"p","run":12,"pipeline":"trunk","job":"android","place":7,"why":"needs label macos: no runner has it"}]}`
-	aGate   = `{"id":7,"project":"p","run":12,"pipeline":"release","job":"go","question":"Publish 1.4?","who":["keeper"],"count":2,"asked":"2026-07-01T02:30:00Z","until":"2026-07-04T02:30:00Z","answers":[{"by":"ada","yes":true,"at":"2026-07-01T03:30:00Z"}]}`
-	project = `{"name":"p","remote":"/srv/p.git"}`
+	aRun         = `{"project":"p","number":12,"pipeline":"trunk","trigger":"person","commit":"0123456789","state":"queued"}`
+	waits        = `{"total":3,"working":2,"slots":4,"next":7,"jobs":[{"project":"p","run":12,"pipeline":"trunk","job":"android","place":7,"why":"needs label macos: no runner has it"}]}`
+	aGate        = `{"id":7,"project":"p","run":12,"pipeline":"release","job":"go","question":"Publish 1.4?","who":["keeper"],"count":2,"asked":"2026-07-01T02:30:00Z","until":"2026-07-04T02:30:00Z","answers":[{"by":"ada","yes":true,"at":"2026-07-01T03:30:00Z"}]}`
+	aRelease     = `{"id":3,"project":"p","app":"almanac","name":"1.4","builds":{"android":6,"ios":7},"run":12,"pipeline":"release","commit":"0123456789","made":"2026-07-01T02:30:00Z","packages":2,"size":12000,"contents":[],"notes":[],"gates":[],"story":[{"at":"2026-07-01T02:30:00Z","kind":"yes","by":"ada","text":"well"}]}`
+	aPlan        = `{"app":"almanac","name":"1.4","outlet":"depot","channel":"early","share":100,"size":12000,"now":{"out":[{"name":"1.3","share":100,"since":"2026-07-01T02:30:00Z"}]},"missing":[]}`
+	aPublication = `{"id":4,"app":"almanac","name":"1.4","outlet":"depot","channel":"early","share":100,"state":"sending","sent":2,"total":12000,"trouble":"no room","reasons":[],"begun":"2026-07-01T02:30:00Z"}`
+	project      = `{"name":"p","remote":"/srv/p.git"}`
 )
 
 func TestCommandsOfTheQueue(t *testing.T) {

@@ -146,7 +146,7 @@ func askService(ctx context.Context, c *cli.Command, w *source.WorkTree) (known 
 	if err != nil {
 		return nil, err.Error() + ": secrets and runners are not checked"
 	}
-	known = &check.Service{Project: project, LastBuild: about.LastBuild, Now: time.Now()}
+	known = &check.Service{Project: project, LastBuild: about.LastBuild, Outlets: about.Outlets, Now: time.Now()}
 	for _, v := range about.Secrets {
 		known.Secrets = append(known.Secrets, check.Secret{Name: v.Name, Scope: v.Scope, Expires: v.Expires,
 			Profile: v.Profile})

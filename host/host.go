@@ -49,6 +49,7 @@ type Options struct {
 	CertFile   string // of TLS, with KeyFile
 	KeyFile    string
 	Plain      bool           // HTTP without TLS beyond loopback, since something in front of it speaks TLS
+	Outlets    string         // folder below which outlets that are folders are; "" for one in the data folder
 	Reserve    int64          // bytes of the disk that are kept free
 	Public     string         // address by which people reach it; "" for the one it listens at
 	Proxies    []netip.Prefix // whose word about where a request is from is taken
@@ -256,7 +257,8 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 	h.onStop(func() { _ = tokens.Close() })
 	if h.Service, err = service.Open(ctx, st, sm, blobs,
 		service.Options{Home: home, Master: vault.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
-			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Log: o.Log}); err != nil {
+			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Outlets: o.Outlets,
+			Log: o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

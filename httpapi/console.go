@@ -27,7 +27,7 @@ func console(r chi.Router) {
 			writeProblem(w, huma.Error404NotFound("the interface has nothing at "+r.URL.Path))
 			return
 		}
-		if !isFile(dist, name) { // a page may have a dot in its address, as a version has
+		if !strings.HasPrefix(name, "assets/") && !isFile(dist, name) { // a page's address may have a dot, as a version has
 			if !navigates(r) {
 				writeProblem(w, huma.Error404NotFound("there is nothing at "+r.URL.Path+"; the interface is below "+Prefix))
 				return

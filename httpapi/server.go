@@ -80,6 +80,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.pushes(a, r)
 	sv.gates(a)
 	sv.releases(a)
+	publications(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)

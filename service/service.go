@@ -19,6 +19,7 @@ import (
 	"gentlepiston.example/piston/service/packages"
 	"gentlepiston.example/piston/service/people"
 	"gentlepiston.example/piston/service/projects"
+	"gentlepiston.example/piston/service/publish"
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
@@ -46,6 +47,7 @@ type Service struct {
 	Caches     *caches.Caches
 	Logs       *logs.Logs
 	Releases   *releases.Releases
+	Publish    *publish.Publish
 	Report     *report.Report
 }
 
@@ -57,6 +59,8 @@ type Options struct {
 	Issuer people.Issuer // where people may sign in; the zero value for none
 	// Reserve is how much of the disk is kept free, in bytes: with less, no job is handed out.
 	Reserve int64
+	// Outlets is the folder below which outlets that are folders are; "" for one in the data folder.
+	Outlets string
 	Public  string // address by which people reach the console; "" when that is not known
 	Log     *slog.Logger
 }
@@ -84,7 +88,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	}
 	s.Packages = packages.New(g, v, s.Versions)
 	s.Releases = releases.New(g, s.Versions, s.Packages, s.Gates)
-	own.New(g, s.Work, s.Logs, s.Versions, s.Releases)
+	s.Publish = publish.New(g, s.Releases, blobs, o.Outlets)
+	own.New(g, s.Work, s.Logs, s.Versions, s.Releases, s.Publish)
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)

@@ -61,6 +61,12 @@ func (q Q) AddRelease(ctx context.Context, r *Release, parts []ReleasePart) erro
 	return err
 }
 
+// ReleaseByID finds one.
+func (q Q) ReleaseByID(ctx context.Context, id record.ReleaseID) (r Release, err error) {
+	err = q.get(ctx, &r, `SELECT `+releaseColumns+` WHERE l.id = $1`, id)
+	return r, err
+}
+
 // ReleaseByName finds the last one of an app's version: that which is not withdrawn, when there is one.
 func (q Q) ReleaseByName(ctx context.Context, k ReleaseKey) (r Release, err error) {
 	err = q.get(ctx, &r, `SELECT `+releaseColumns+` WHERE l.project_id = $1 AND l.app = $2 AND l.name_key = $3

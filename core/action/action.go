@@ -73,4 +73,5 @@ var Kinds = []Kind{
 	{"sign", signAbout, reflect.TypeFor[Sign](), Runner},
 	{"checklist", checklistAbout, reflect.TypeFor[Checklist](), Runner},
 	{"release", releaseAbout, reflect.TypeFor[Release](), Service},
+	{"publish", publishAbout, reflect.TypeFor[Publish](), Service},
 }

@@ -78,6 +78,8 @@ func TestMistakesAreFound(t *testing.T) {
 		"the same in a variable":           {step("true", `env = { SDK = "/home/jo/sdk" }`), nil, "machine-path", "piston/p.toml:5:9", "/home/jo/sdk"},
 		"a branch that is not there":       {"[trigger.push]\nbranches = [\"master\"]\n" + step("true"), nil, "no-branch", "piston/p.toml:2:13", `There is "main"`},
 		"a schedule of such a branch":      {"[trigger.schedule.n]\ncron = \"0 3 * * *\"\nbranch = \"mian\"\n" + step("true"), nil, "no-branch", "piston/p.toml:3:1", `Did you mean "main"?`},
+		"an outlet that is not there":      {step("true") + "[job.b]\nafter = [\"a\"]\n[[job.b.step]]\npublish = { to = \"depto\" }\n", nil, "no-such-outlet", "piston/p.toml:9:13", `Did you mean "depot"?`},
+		"an outlet that is none":           {"[[job.b.step]]\npublish = { to = \"store\" }\n", nil, "no-such-outlet", "piston/p.toml:2:13", "piston outlet set tides store"},
 		"a pipeline that is not there":     {"[trigger.pipeline.q]\n" + step("true"), nil, "no-such-pipeline", "piston/p.toml:1:19", "no pipeline"},
 		"pipelines in a circle":            {"[trigger.pipeline.q]\n" + step("true"), map[string]string{"piston/q.toml": "[trigger.pipeline.p]\n" + step("true")}, "trigger-cycle", "piston/p.toml:1:19", "start each other"},
 		"a cache that follows nothing":     {"[job.a.cache.c]\npaths = [\"depot\"]\nfollows = [\"dep.lock\"]\n" + step("tools/fetch"), nil, "follows-nothing", "piston/p.toml:3:12", "Did you mean deps.lock?"},
@@ -100,7 +102,7 @@ func TestMistakesAreFound(t *testing.T) {
 		"a tool nobody has":                {"[job.a]\ntools = { clang = \">=15\" }\n" + step("true"), nil, "nobody-can", "piston/p.toml:2:1", "attic has 14.0.6"},
 		"a code that is none":              {"allow = [\"no-fiel\"]\n" + step("true"), nil, "unknown-code", "piston/p.toml:1:10", "no-fiel"},
 	} {
-		s := &Service{Project: "tides", Secrets: []Secret{{Name: "FEED_KEY"}}, LastBuild: 7,
+		s := &Service{Project: "tides", Secrets: []Secret{{Name: "FEED_KEY"}}, LastBuild: 7, Outlets: []string{"depot"},
 			Runners: []schedule.Runner{{Name: "attic", Labels: []string{"linux"}, Tools: map[string]string{"clang": "14.0.6"}}}}
 		found := All(app(c.pipeline, c.more), s).All()
 		i := slices.IndexFunc(found, func(f definition.Finding) bool { return f.Code == c.code && strings.HasPrefix(place(f), c.at) })

@@ -58,6 +58,8 @@ var Codes = []Code{
 			"history."},
 	{"nobody-can", definition.Warning, "No runner has a label or tool that a job needs, so the job would wait.",
 		"Start such a runner, or correct `machine` or `tools`."},
+	{"no-such-outlet", definition.Error, "A step publishes to an outlet that the project does not have.",
+		"Correct the name, or `piston outlet set PROJECT NAME`."},
 	{"no-branch", definition.Warning, "A glob of branches matches none of the repository's branches.",
 		"Correct it, or make the branch."},
 	{"no-such-pipeline", definition.Error, "A trigger waits for a pipeline that has no file.",

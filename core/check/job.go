@@ -90,6 +90,7 @@ func (c *checker) job(j *definition.Job) {
 
 // needs checks what a job asks of the service: secrets, labels, tools.
 func (c *checker) needs(j *definition.Job) {
+	c.outlets(j)
 	if c.service == nil || j.Ask != nil || j.ByService() {
 		return // it takes no machine
 	}
@@ -106,6 +107,24 @@ func (c *checker) needs(j *definition.Job) {
 		for _, f := range Secrets(c.p, j, s, c.service, nil) {
 			c.keep(f)
 		}
+	}
+}
+
+// outlets looks for those that a job publishes to.
+func (c *checker) outlets(j *definition.Job) {
+	if c.service == nil || c.service.Outlets == nil {
+		return
+	}
+	for i, s := range j.Step {
+		if s.Publish == nil || slices.Contains(c.service.Outlets, s.Publish.To) {
+			continue
+		}
+		mend := fmt.Sprintf("Make it: piston outlet set %s %s.", c.service.Project, s.Publish.To)
+		if near := nearest(s.Publish.To, c.service.Outlets); near != "" {
+			mend = fmt.Sprintf("Did you mean %q?", near)
+		}
+		c.add("no-such-outlet", fmt.Sprintf("the project has no outlet %q", s.Publish.To), mend,
+			definition.Place{Job: j, Keys: []string{"step", itoa(i), "publish", "to"}})
 	}
 }
 

@@ -268,6 +268,8 @@ type Step struct {
 	Checklist *action.Checklist `toml:"checklist" json:"checklist,omitempty"`
 	// Makes a release of what the run has kept, instead of running a script. See below.
 	Release *action.Release `toml:"release" json:"release,omitempty"`
+	// Brings what the run has released to an outlet, instead of running a script. See below.
+	Publish *action.Publish `toml:"publish" json:"publish,omitempty"`
 	// Values for the part's parameters.
 	//
 	//	part = "stations"

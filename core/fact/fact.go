@@ -22,57 +22,62 @@ type Follows struct {
 
 // The kinds.
 const (
-	CacheDrop       Kind = "cache.drop"
-	GateAnswer      Kind = "gate.answer"
-	GroupDrop       Kind = "group.drop"
-	GroupSet        Kind = "group.set"
-	HookKeyRead     Kind = "hook-key.read"
-	IdentityAllow   Kind = "identity.allow"
-	IdentityChange  Kind = "identity.change"
-	IdentityDrop    Kind = "identity.drop"
-	IdentityExport  Kind = "identity.export"
-	IdentityProfile Kind = "identity.profile"
-	IdentitySet     Kind = "identity.set"
-	JobEnded        Kind = "job.ended"
-	KeptRules       Kind = "kept.rules"
-	LedgerFloor     Kind = "ledger.floor"
-	MasterRotate    Kind = "master.rotate"
-	NotesCorrect    Kind = "notes.correct"
-	PersonAdd       Kind = "person.add"
-	PersonChange    Kind = "person.change"
-	PasswordChange  Kind = "person.change-password"
-	PasswordReset   Kind = "person.reset-password"
-	ProjectAdd      Kind = "project.add"
-	ProjectBot      Kind = "project.bot"
-	ProjectHold     Kind = "project.hold"
-	ProjectLend     Kind = "project.lend"
-	ProjectLimit    Kind = "project.limit"
-	ProjectNetwork  Kind = "project.network"
-	ProjectRemove   Kind = "project.remove"
-	PushRetry       Kind = "push.retry"
-	ReleaseMake     Kind = "release.make"
-	ReleaseWithdraw Kind = "release.withdraw"
-	RoleGrant       Kind = "role.grant"
-	RoleTake        Kind = "role.take"
-	RunAgain        Kind = "run.again"
-	RunChanged      Kind = "run.changed" // its state, or what its jobs wait for
-	RunEnding       Kind = "run.ending"  // its jobs are asked to end
-	RunGoesOn       Kind = "run.goes-on" // something in it has begun or ended
-	RunStart        Kind = "run.start"
-	RunStop         Kind = "run.stop"
-	RunOver         Kind = "run.over" // and pipelines wait for that
-	RunnerForget    Kind = "runner.forget"
-	RunnerHold      Kind = "runner.hold"
-	SecretChange    Kind = "secret.change"
-	SecretDrop      Kind = "secret.drop"
-	SecretRestore   Kind = "secret.restore"
-	SecretSet       Kind = "secret.set"
-	SessionClose    Kind = "session.close"
-	SessionOpen     Kind = "session.open"
-	SessionRefuse   Kind = "session.refuse"
-	TokenAdd        Kind = "token.add"
-	TokenRevoke     Kind = "token.revoke"
-	VersionLand     Kind = "version.land"
+	CacheDrop         Kind = "cache.drop"
+	GateAnswer        Kind = "gate.answer"
+	GroupDrop         Kind = "group.drop"
+	GroupSet          Kind = "group.set"
+	HookKeyRead       Kind = "hook-key.read"
+	IdentityAllow     Kind = "identity.allow"
+	IdentityChange    Kind = "identity.change"
+	IdentityDrop      Kind = "identity.drop"
+	IdentityExport    Kind = "identity.export"
+	IdentityProfile   Kind = "identity.profile"
+	IdentitySet       Kind = "identity.set"
+	JobEnded          Kind = "job.ended"
+	KeptRules         Kind = "kept.rules"
+	LedgerFloor       Kind = "ledger.floor"
+	MasterRotate      Kind = "master.rotate"
+	NotesCorrect      Kind = "notes.correct"
+	OutletDrop        Kind = "outlet.drop"
+	OutletSet         Kind = "outlet.set"
+	PublicationBegin  Kind = "publication.begin"
+	PublicationChange Kind = "publication.change" // it stands elsewhere
+	PublicationWish   Kind = "publication.wish"
+	PersonAdd         Kind = "person.add"
+	PersonChange      Kind = "person.change"
+	PasswordChange    Kind = "person.change-password"
+	PasswordReset     Kind = "person.reset-password"
+	ProjectAdd        Kind = "project.add"
+	ProjectBot        Kind = "project.bot"
+	ProjectHold       Kind = "project.hold"
+	ProjectLend       Kind = "project.lend"
+	ProjectLimit      Kind = "project.limit"
+	ProjectNetwork    Kind = "project.network"
+	ProjectRemove     Kind = "project.remove"
+	PushRetry         Kind = "push.retry"
+	ReleaseMake       Kind = "release.make"
+	ReleaseWithdraw   Kind = "release.withdraw"
+	RoleGrant         Kind = "role.grant"
+	RoleTake          Kind = "role.take"
+	RunAgain          Kind = "run.again"
+	RunChanged        Kind = "run.changed" // its state, or what its jobs wait for
+	RunEnding         Kind = "run.ending"  // its jobs are asked to end
+	RunGoesOn         Kind = "run.goes-on" // something in it has begun or ended
+	RunStart          Kind = "run.start"
+	RunStop           Kind = "run.stop"
+	RunOver           Kind = "run.over" // and pipelines wait for that
+	RunnerForget      Kind = "runner.forget"
+	RunnerHold        Kind = "runner.hold"
+	SecretChange      Kind = "secret.change"
+	SecretDrop        Kind = "secret.drop"
+	SecretRestore     Kind = "secret.restore"
+	SecretSet         Kind = "secret.set"
+	SessionClose      Kind = "session.close"
+	SessionOpen       Kind = "session.open"
+	SessionRefuse     Kind = "session.refuse"
+	TokenAdd          Kind = "token.add"
+	TokenRevoke       Kind = "token.revoke"
+	VersionLand       Kind = "version.land"
 )
 
 // act is what follows from most of what people do.
@@ -83,7 +88,9 @@ var Kinds = map[Kind]Follows{
 	CacheDrop: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
 	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
-	NotesCorrect: act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
+	OutletDrop: act, OutletSet: act, PublicationBegin: act, PublicationWish: act,
+	PublicationChange: {Console: true},
+	NotesCorrect:      act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
 	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, ReleaseMake: act,
 	ReleaseWithdraw: act, RoleGrant: act,
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,

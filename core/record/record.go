@@ -4,21 +4,23 @@ package record
 
 // Ids are given by the database, grow with age and are never given twice; 0 is none.
 type (
-	ProjectID  int64
-	RunID      int64
-	JobID      int64
-	AttemptID  int64
-	ArtifactID int64
-	PushID     int64
-	PersonID   int64
-	GroupID    int64
-	TokenID    int64
-	SecretID   int64
-	IdentityID int64
-	PackageID  int64
-	CacheID    int64
-	GateID     int64
-	ReleaseID  int64
+	ProjectID     int64
+	RunID         int64
+	JobID         int64
+	AttemptID     int64
+	ArtifactID    int64
+	PushID        int64
+	PersonID      int64
+	GroupID       int64
+	TokenID       int64
+	SecretID      int64
+	IdentityID    int64
+	PackageID     int64
+	CacheID       int64
+	GateID        int64
+	ReleaseID     int64
+	OutletID      int64
+	PublicationID int64
 )
 
 // RunNumber counts the runs of one project, from 1.

@@ -67,7 +67,7 @@ func (s *Intake) Knowledge(ctx context.Context, project string) (api.Knowledge, 
 		out.Given = append(out.Given, api.LedgerLine{App: g.App, Platform: g.Platform, Name: g.Name,
 			Last: version.BuildNumber(g.Build)})
 	}
-	out.LastBuild = about.LastBuild
+	out.LastBuild, out.Outlets = about.LastBuild, about.Outlets
 	out.Runners, err = s.work.Runners(ctx, api.Page{})
 	return out, err
 }

@@ -73,6 +73,14 @@ func (s *Intake) knowledge(ctx context.Context, q store.Q, p store.Project) (*ch
 	if known.LastBuild, err = q.LastBuild(ctx, p.ID); err != nil {
 		return nil, nil, err
 	}
+	outlets, err := q.Outlets(ctx, p.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	known.Outlets = make([]string, len(outlets))
+	for i, o := range outlets {
+		known.Outlets[i] = o.Name
+	}
 	runners, err := q.Runners(ctx, store.Page{})
 	for _, r := range runners {
 		known.Runners = append(known.Runners, work.RunnerOf(r))

@@ -146,6 +146,8 @@ func (j *job) do(ctx context.Context, i int, step *definition.Step) (again time.
 			return 0, err
 		}
 		return 0, j.say(ctx, i, "%s %s is released", r.App, r.Name)
+	case step.Publish != nil:
+		return j.publish(ctx, i, step.Publish)
 	case step.Land != nil:
 		return j.land(ctx, i)
 	}

@@ -5,6 +5,7 @@ package own
 import (
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/publish"
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/service/work"
@@ -17,11 +18,14 @@ type Own struct {
 	logs     *logs.Logs
 	versions *versions.Versions
 	releases *releases.Releases
+
+	publications *publish.Publish
 }
 
 // New makes it.
-func New(g *ground.Ground, w *work.Work, l *logs.Logs, v *versions.Versions, r *releases.Releases) *Own {
-	s := &Own{g, w, l, v, r}
+func New(g *ground.Ground, w *work.Work, l *logs.Logs, v *versions.Versions, r *releases.Releases,
+	p *publish.Publish) *Own {
+	s := &Own{g, w, l, v, r, p}
 	ground.Does(g, s.due)
 	return s
 }

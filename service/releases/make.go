@@ -176,7 +176,7 @@ func (s *Releases) against(p store.Package, r store.Release) string {
 
 // Withdraw takes a release back: it goes nowhere any more. What has it already, has it.
 func (s *Releases) Withdraw(ctx context.Context, project string, at api.ReleasePath, in api.Withdrawal) error {
-	r, err := s.find(ctx, project, at)
+	r, err := s.Find(ctx, project, at)
 	if err != nil {
 		return err
 	}

@@ -13,8 +13,8 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// find finds a release of a project by its name.
-func (s *Releases) find(ctx context.Context, project string, at api.ReleasePath) (r store.Release, err error) {
+// Find finds a release of a project by its name.
+func (s *Releases) Find(ctx context.Context, project string, at api.ReleasePath) (r store.Release, err error) {
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return r, err
@@ -59,7 +59,7 @@ func told(r store.Release) api.Release {
 
 // Release tells all that is known of one, and all that has become of it as one story.
 func (s *Releases) Release(ctx context.Context, project string, at api.ReleasePath) (out api.ReleaseDetail, err error) {
-	r, err := s.find(ctx, project, at)
+	r, err := s.Find(ctx, project, at)
 	if err != nil {
 		return out, err
 	}
@@ -79,20 +79,24 @@ func (s *Releases) Release(ctx context.Context, project string, at api.ReleasePa
 		out.Gates = append(out.Gates, g)
 	}
 	slices.SortFunc(out.Gates, func(a, b api.Gate) int { return int(a.ID - b.ID) })
-	if out.Notes, err = s.notes(ctx, project, at); err != nil {
+	if out.Notes, err = s.Notes(ctx, r); err != nil {
 		return out, err
 	}
 	had, err := s.Store.VersionsOf(ctx, r.RunID)
 	if err != nil {
 		return out, err
 	}
-	out.Story = story(r, had, out.Gates)
+	became, err := s.Store.PublicationSteps(ctx, r.ID)
+	if err != nil {
+		return out, err
+	}
+	out.Story = story(r, had, out.Gates, became)
 	return out, nil
 }
 
-// notes are what those who use the app are told, where a version was handed out.
-func (s *Releases) notes(ctx context.Context, project string, at api.ReleasePath) ([]api.ReleaseNote, error) {
-	notes, err := s.versions.Notes(ctx, project, at)
+// Notes are what those who use the app are told, where a version was handed out.
+func (s *Releases) Notes(ctx context.Context, r store.Release) ([]api.ReleaseNote, error) {
+	notes, err := s.versions.Notes(ctx, r.Project, api.ReleasePath{App: r.App, Name: r.Name})
 	if errors.Is(err, ground.ErrNotFound) {
 		return []api.ReleaseNote{}, nil
 	}

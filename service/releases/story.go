@@ -9,7 +9,8 @@ import (
 )
 
 // story is what has become of a release, in the order in which it happened.
-func story(r store.Release, had []store.Version, gates []api.Gate) []api.Moment {
+func story(r store.Release, had []store.Version, gates []api.Gate,
+	became []store.PublicationStep) []api.Moment {
 	list := []api.Moment{{At: r.Made, Kind: "made", By: r.MadeBy,
 		Text: fmt.Sprintf("Released, of run %d", r.Run)}}
 	if i := slices.IndexFunc(had, func(v store.Version) bool { return v.App == r.App }); i >= 0 {
@@ -28,6 +29,13 @@ func story(r store.Release, had []store.Version, gates []api.Gate) []api.Moment 
 		if g.Ended != nil && g.Outcome == store.GateUnanswered {
 			list = append(list, api.Moment{At: *g.Ended, Kind: "unanswered", Text: "The time to answer was over"})
 		}
+	}
+	for _, p := range became {
+		m := api.Moment{At: p.At, Kind: string(p.State), By: p.By, Text: p.Note, To: p.Outlet + ", " + p.Channel}
+		if p.State.Given() && p.Note == "" {
+			m.Text = fmt.Sprintf("%d %%", p.OutTo)
+		}
+		list = append(list, m)
 	}
 	if r.Withdrawn != nil {
 		list = append(list, api.Moment{At: *r.Withdrawn, Kind: "withdrawn", By: r.WithdrawnBy, Text: r.WithdrawnWhy})

@@ -1,0 +1,106 @@
+package api
+
+import (
+	"time"
+
+	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/version"
+)
+
+// Outlet is a place where a project's releases can go.
+type Outlet struct {
+	Name string `json:"name"`
+	Kind string `json:"kind" enum:"folder"`
+	// Of a folder: below that of the project's outlets on the server's machine.
+	Folder string    `json:"folder,omitempty"`
+	SetBy  string    `json:"set_by"`
+	SetAt  time.Time `json:"set_at"`
+}
+
+// NewOutlet makes an outlet, or changes it.
+type NewOutlet struct {
+	Kind string `json:"kind" enum:"folder"`
+	// Default: the outlet's name.
+	Folder string `json:"folder,omitempty" maxLength:"200"`
+}
+
+// OutletTried tells whether an outlet answers.
+type OutletTried struct {
+	// Why it does not; absent when it does.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// NewPublication says where a release is to go.
+type NewPublication struct {
+	Outlet string `json:"outlet" minLength:"1" maxLength:"63"`
+	// A line of the outlet; default: release.
+	Channel string `json:"channel,omitempty" maxLength:"100"`
+	// Of a hundred people; default: all.
+	Share int `json:"share,omitempty" minimum:"0" maximum:"100"`
+}
+
+// PublicationPlan tells what publishing would change, and everything that is missing for it.
+type PublicationPlan struct {
+	App     string                         `json:"app"`
+	Name    string                         `json:"name"`
+	Builds  map[string]version.BuildNumber `json:"builds"`
+	Outlet  string                         `json:"outlet"`
+	Channel string                         `json:"channel"`
+	Share   int                            `json:"share"`
+	// Bytes to send.
+	Size int64 `json:"size"`
+	// What stands there now.
+	Now publication.Standing `json:"now"`
+	// Empty when it would be taken.
+	Missing []publication.Missing `json:"missing"`
+}
+
+// Publication is a release on its way to an outlet.
+type Publication struct {
+	ID      record.PublicationID `json:"id"`
+	Project string               `json:"project"`
+	App     string               `json:"app"`
+	Name    string               `json:"name"`
+	Run     record.RunNumber     `json:"run"`
+	Outlet  string               `json:"outlet"`
+	Channel string               `json:"channel"`
+	// Of a hundred people: as it is wanted, and as it is.
+	Share int `json:"share"`
+	OutTo int `json:"out_to"`
+	// prepared, sending, processing, in-review, accepted, shared, out, halted, refused or withdrawn.
+	State publication.State `json:"state"`
+	// Why it is refused.
+	Reasons []string `json:"reasons"`
+	// Why it cannot go on just now; it is tried again.
+	Trouble string `json:"trouble,omitempty"`
+	// What somebody wants of it that is not done yet.
+	Wants string `json:"wants,omitempty" enum:"share,halt,withdraw"`
+	// Bytes.
+	Sent  int64 `json:"sent"`
+	Total int64 `json:"total"`
+	// Who began it by hand; absent when its run did.
+	By    string    `json:"by,omitempty"`
+	Begun time.Time `json:"begun"`
+}
+
+// PublicationFilter says which publications are wanted.
+type PublicationFilter struct {
+	Release record.ReleaseID     `query:"release" minimum:"0" doc:"only those of this release"`
+	Outlet  string               `query:"outlet" maxLength:"63"`
+	State   string               `query:"state" maxLength:"20"`
+	Before  record.PublicationID `query:"before" minimum:"0" doc:"what a page before said under next"`
+	Limit   int                  `query:"limit" minimum:"1" maximum:"200" default:"30"`
+}
+
+// PublicationPage is a page of publications, newest first.
+type PublicationPage struct {
+	Publications []Publication `json:"publications"`
+	// Pass as before to get the following page; absent on the last.
+	Next record.PublicationID `json:"next,omitempty"`
+}
+
+// ShareWish wants a release to go to so many of a hundred people.
+type ShareWish struct {
+	Percent int `json:"percent" minimum:"1" maximum:"100"`
+}

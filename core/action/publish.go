@@ -1,0 +1,73 @@
+package action
+
+import "regexp"
+
+const publishAbout = "Brings what the run has released to an outlet: a place of the project to which releases go " +
+	"(`piston outlet`). The service does it, resumes after any crash where it was, and does it once. The step waits " +
+	"for what `until` says, and holds no machine meanwhile."
+
+// Publish brings a release to an outlet.
+type Publish struct {
+	// Which app's release. Default: the only one that the run has made.
+	App string `toml:"app" json:"app,omitempty"`
+	// The outlet.
+	//
+	//	publish = { to = "harbour-store" }
+	To string `toml:"to" json:"to"`
+	// A line of the outlet: who gets it. Default: release.
+	//
+	//	publish = { to = "harbour-store", channel = "early" }
+	Channel string `toml:"channel" json:"channel,omitempty"`
+	// To how many of a hundred people it goes at first, where the outlet allows that. Default: all.
+	//
+	//	publish = { to = "harbour-store", share = 10 }
+	Share int `toml:"share" json:"share,omitempty"`
+	// What the step waits for: "sent", until the outlet has it; "accepted", until it may be given out; "out" (the
+	// default), until people get it.
+	//
+	//	publish = { to = "harbour-store", until = "sent" }
+	Until string `toml:"until" json:"until,omitempty"`
+}
+
+// What a step that publishes waits for.
+const (
+	UntilSent     = "sent"
+	UntilAccepted = "accepted"
+	UntilOut      = "out"
+)
+
+// NameForm is what an outlet, and a channel, may be called.
+var NameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+// Complaints implements Action.
+func (p *Publish) Complaints() (list []Complaint) {
+	if p.To == "" {
+		list = append(list, Complaint{"missing-key", "", "publish does not say to which outlet",
+			`Add to = "NAME", one that piston outlet list shows.`})
+	}
+	for key, name := range map[string]string{"to": p.To, "channel": p.Channel} {
+		if name != "" && !NameForm.MatchString(name) {
+			list = append(list, Complaint{"bad-name", key, "nothing can be called so",
+				"Use letters, digits and . _ -, beginning with a letter or digit."})
+		}
+	}
+	if p.Share < 0 || p.Share > 100 {
+		list = append(list, Complaint{"bad-value", "share", "a share is of a hundred people", "Use a number from 1 to 100."})
+	}
+	switch p.Until {
+	case "", UntilSent, UntilAccepted, UntilOut:
+	default:
+		list = append(list, Complaint{"bad-value", "until", `until is "` + p.Until + `"`,
+			`Use "sent", "accepted" or "out".`})
+	}
+	return list
+}
+
+// Paths implements Action.
+func (p *Publish) Paths() map[string]*string { return nil }
+
+// Writes implements Action.
+func (p *Publish) Writes() map[string]*string { return nil }
+
+// Texts implements Action.
+func (p *Publish) Texts() map[string]string { return nil }

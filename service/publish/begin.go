@@ -1,0 +1,168 @@
+package publish
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/outlet"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/store"
+)
+
+// DefaultChannel is the one that is meant where none is named.
+const DefaultChannel = "release"
+
+// due is a publication that is to be gone on with.
+type due struct {
+	Publication record.PublicationID `json:"publication"`
+}
+
+// Kind implements river.JobArgs.
+func (due) Kind() string { return "publication" }
+
+// Wish is what is to be published, and where.
+type Wish struct {
+	Release store.Release
+	Outlet  string
+	Channel string
+	Share   int    // 0: all
+	By      string // "" its run
+	Attempt *record.AttemptID
+	Step    int
+}
+
+func (w *Wish) complete() {
+	w.Channel, w.Share = cmp.Or(w.Channel, DefaultChannel), cmp.Or(w.Share, 100)
+}
+
+// Begin puts a release on its way. A step begins one publication, however often it is asked.
+func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err error) {
+	w.complete()
+	if w.Attempt != nil {
+		p, err = s.Store.PublicationOfStep(ctx, *w.Attempt, w.Step)
+		if !errors.Is(err, store.ErrNotFound) {
+			return p, err
+		}
+	}
+	o, err := s.Store.OutletByName(ctx, w.Release.ProjectID, w.Outlet)
+	if err != nil {
+		return p, ground.Known(err, "outlet %s of %s", w.Outlet, w.Release.Project)
+	}
+	parts, err := s.Store.ReleaseParts(ctx, w.Release.ID)
+	if err != nil {
+		return p, err
+	}
+	p = store.Publication{ReleaseID: w.Release.ID, OutletID: o.ID, Channel: w.Channel, Share: w.Share,
+		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step}
+	for _, part := range parts {
+		p.Total += part.Size
+	}
+	err = s.Tx(ctx, func(q ground.Q) error {
+		r, err := q.LockRelease(ctx, w.Release.ID)
+		if err != nil {
+			return ground.Known(err, "release %s of %s", w.Release.Name, w.Release.App)
+		}
+		if r.Withdrawn != nil {
+			return fmt.Errorf("%s %s is withdrawn, so that publishing it is %w", r.App, r.Name, ground.ErrInvalid)
+		}
+		if err := q.AddPublication(ctx, &p); err != nil {
+			if errors.Is(err, store.ErrExists) {
+				return ground.Saying(ground.ErrExists, "another release is on its way into channel %s of %s; wait for it, or "+
+					"withdraw it first", w.Channel, w.Outlet)
+			}
+			return err
+		}
+		if err := q.AddPublicationStep(ctx, store.PublicationStep{Publication: p.ID, State: p.State, By: w.By}); err != nil {
+			return err
+		}
+		told := fact.Fact{Kind: fact.PublicationBegin, Project: r.Project, Subject: r.App + " " + r.Name,
+			After: map[string]any{"outlet": w.Outlet, "channel": w.Channel, "share": w.Share}}
+		if err := q.Tell(ctx, told); err != nil {
+			return err
+		}
+		return q.PutOff(ctx, due{p.ID})
+	})
+	if err != nil {
+		return p, err
+	}
+	return s.Store.PublicationByID(ctx, p.ID)
+}
+
+// offer is what a publication brings.
+func (s *Publish) offer(ctx context.Context, r store.Release, key, channel string, share int) (o outlet.Offer,
+	err error) {
+	o = outlet.Offer{Key: key, App: r.App, Name: r.Name, Builds: r.Builds.V, Channel: channel, Share: share,
+		Notes: map[string]string{}}
+	parts, err := s.Store.ReleaseParts(ctx, r.ID)
+	if err != nil {
+		return o, err
+	}
+	for _, p := range parts {
+		o.Packages = append(o.Packages, outlet.Package{File: path.Base(p.File), Kind: p.Kind, Platform: p.Platform,
+			ID: p.App, Build: p.Build, Size: p.Size, SHA256: p.SHA256,
+			Open: func(ctx context.Context, from int64) (io.ReadCloser, error) {
+				return s.blobs.Range(ctx, p.Blob, from, -1)
+			}})
+	}
+	notes, err := s.releases.Notes(ctx, r)
+	for _, n := range notes {
+		o.Notes[n.Language] = n.Text
+	}
+	return o, err
+}
+
+// Plan tells what publishing a release would change, and everything that is missing for it; nothing is changed.
+func (s *Publish) Plan(ctx context.Context, project string, at api.ReleasePath, in api.NewPublication) (
+	plan api.PublicationPlan, err error) {
+	r, err := s.releases.Find(ctx, project, at)
+	if err != nil {
+		return plan, err
+	}
+	p, o, err := s.find(ctx, project, in.Outlet)
+	if err != nil {
+		return plan, err
+	}
+	w := Wish{Channel: in.Channel, Share: in.Share}
+	w.complete()
+	plan = api.PublicationPlan{App: r.App, Name: r.Name, Builds: r.Builds.V, Outlet: o.Name, Channel: w.Channel,
+		Share: w.Share, Size: r.Size, Missing: []publication.Missing{}}
+	offer, err := s.offer(ctx, r, "plan", w.Channel, w.Share)
+	if err != nil {
+		return plan, err
+	}
+	if r.Withdrawn != nil {
+		plan.Missing = append(plan.Missing, publication.Missing{What: r.Name + " is withdrawn: " + r.WithdrawnWhy,
+			Mend: "Make another release."})
+	}
+	out, done, err := s.open(p.Name, o)
+	if err != nil {
+		return plan, err
+	}
+	defer done()
+	if plan.Now, err = out.Now(ctx, r.App, w.Channel); err != nil {
+		return plan, err
+	}
+	missing, err := out.Missing(ctx, offer)
+	plan.Missing = append(plan.Missing, missing...)
+	return plan, err
+}
+
+// ByHand puts a release on its way since a person wants it.
+func (s *Publish) ByHand(ctx context.Context, project string, at api.ReleasePath, in api.NewPublication) (
+	api.Publication, error) {
+	r, err := s.releases.Find(ctx, project, at)
+	if err != nil {
+		return api.Publication{}, err
+	}
+	p, err := s.Begin(ctx, Wish{Release: r, Outlet: in.Outlet, Channel: in.Channel, Share: in.Share,
+		By: ground.WhoAsks(ctx).Name})
+	return publicationOf(p), err
+}

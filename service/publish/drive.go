@@ -1,0 +1,210 @@
+package publish
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/outlet"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/work"
+	"gentlepiston.example/piston/store"
+)
+
+const (
+	// holdFor is how long a publication is held from other servers without a word of the one that has it in hand.
+	holdFor = 30 * time.Second
+	// lookAgain is when an outlet is asked again how something stands, or that is away and does not say when it is back.
+	lookAgain = 5 * time.Second
+	// tellEvery is how often is noted how much has been sent.
+	tellEvery = 500 * time.Millisecond
+)
+
+// due goes on with a publication as far as it comes.
+func (s *Publish) due(ctx context.Context, of due) error {
+	ctx = ground.AsItself(ctx)
+	if _, err := s.Store.PublicationByID(ctx, of.Publication); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil // its project is gone
+		}
+		return err
+	}
+	if err := s.Store.HoldPublication(ctx, of.Publication, holdFor); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return ground.InAWhile(lookAgain) // another server has it in hand
+		}
+		return err
+	}
+	p, err := s.Store.PublicationByID(ctx, of.Publication)
+	if err != nil {
+		return err
+	}
+	again, err := s.goOn(ctx, p)
+	away, trouble := (*outlet.Away)(nil), ""
+	switch {
+	case errors.As(err, &away):
+		again, err, trouble = max(away.After, lookAgain), nil, away.Why.Error()
+	case err != nil && (ground.Away(err) != "" || ctx.Err() != nil):
+		again, err = lookAgain, nil
+	}
+	if letGo := s.Store.LetPublicationGo(context.WithoutCancel(ctx), p.ID, trouble); err == nil {
+		err = letGo
+	}
+	if err == nil && again > 0 {
+		return ground.InAWhile(again)
+	}
+	return err
+}
+
+// goOn does what is to be done next. again says when to look again; 0 when nothing more will happen by itself.
+func (s *Publish) goOn(ctx context.Context, p store.Publication) (again time.Duration, err error) {
+	o, err := s.Store.OutletByID(ctx, p.OutletID)
+	if err != nil {
+		return 0, err
+	}
+	out, done, err := s.open(p.Project, o)
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	if p.Wants != "" {
+		return s.obey(ctx, out, p)
+	}
+	switch {
+	case p.State == publication.Prepared, p.State == publication.Sending:
+		return s.bring(ctx, out, p)
+	case p.State.Waits():
+		return s.look(ctx, out, p)
+	}
+	return 0, nil
+}
+
+// bring sends what the outlet misses nothing for.
+func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
+	r, err := s.Store.ReleaseByID(ctx, p.ReleaseID)
+	if err != nil {
+		return 0, err
+	}
+	if r.Withdrawn != nil {
+		return 0, s.change(ctx, p, func(p *store.Publication) (note string) {
+			p.State = publication.Withdrawn
+			return "the release was withdrawn"
+		})
+	}
+	offer, err := s.offer(ctx, r, fmt.Sprint(p.ID), p.Channel, p.Share)
+	if err != nil {
+		return 0, err
+	}
+	if p.State == publication.Prepared {
+		missing, err := out.Missing(ctx, offer)
+		if err != nil {
+			return 0, err
+		}
+		if len(missing) > 0 {
+			return 0, s.refused(ctx, p, reasonsOf(missing))
+		}
+		err = s.change(ctx, p, func(p *store.Publication) (note string) { p.State = publication.Sending; return "" })
+		if err != nil {
+			return 0, err
+		}
+		p.State = publication.Sending
+	}
+	sending, stop := context.WithCancel(ctx)
+	defer stop()
+	told := time.Time{}
+	ref, err := out.Bring(sending, offer, func(bytes int64) {
+		if time.Since(told) < tellEvery {
+			return
+		}
+		told = time.Now()
+		if wants, err := s.Store.KeepPublication(ctx, p.ID, holdFor, bytes); err == nil && wants == "withdraw" {
+			stop() // it is not to get there
+		}
+	})
+	refusal := (*outlet.Refusal)(nil)
+	switch {
+	case errors.As(err, &refusal):
+		return 0, s.refused(ctx, p, refusal.Reasons)
+	case err != nil && sending.Err() != nil && ctx.Err() == nil:
+		return time.Millisecond, nil // to do what is wanted
+	case err != nil:
+		return 0, err
+	}
+	p.Ref, p.Sent = ref, p.Total
+	return s.look(ctx, out, p)
+}
+
+func reasonsOf(missing []publication.Missing) (list []string) {
+	for _, m := range missing {
+		list = append(list, m.What+". "+m.Mend)
+	}
+	return list
+}
+
+func (s *Publish) refused(ctx context.Context, p store.Publication, reasons []string) error {
+	return s.change(ctx, p, func(p *store.Publication) (note string) {
+		p.State, p.Reasons.V = publication.Refused, reasons
+		return reasons[0]
+	})
+}
+
+// look asks the outlet how a publication stands, and notes what has changed.
+func (s *Publish) look(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
+	stands, err := out.Stands(ctx, p.Ref)
+	if err != nil {
+		return 0, err
+	}
+	first := ""
+	if len(stands.Reasons) > 0 {
+		first = stands.Reasons[0]
+	}
+	ref, sent := p.Ref, p.Sent
+	err = s.change(ctx, p, func(p *store.Publication) (note string) {
+		p.State, p.OutTo, p.Reasons.V, p.Ref, p.Sent = stands.State, stands.Share, stands.Reasons, ref, sent
+		return first
+	})
+	if stands.State.Waits() {
+		again = lookAgain
+	}
+	return again, err
+}
+
+// change notes that a publication stands elsewhere, and tells whom it concerns. Nothing is told when it stands where it
+// stood.
+func (s *Publish) change(ctx context.Context, was store.Publication,
+	to func(p *store.Publication) (note string)) error {
+	return s.Tx(ctx, func(q ground.Q) error {
+		p, err := q.LockPublication(ctx, was.ID)
+		if err != nil {
+			return err
+		}
+		before := p
+		note := to(&p)
+		if p.Reasons.V == nil {
+			p.Reasons.V = []string{}
+		}
+		if err := q.SetPublication(ctx, p); err != nil {
+			return err
+		}
+		if before.State == p.State && before.OutTo == p.OutTo {
+			return nil
+		}
+		step := store.PublicationStep{Publication: p.ID, State: p.State, OutTo: p.OutTo, Note: note}
+		if err := q.AddPublicationStep(ctx, step); err != nil {
+			return err
+		}
+		if p.Attempt != nil {
+			if err := q.PutOff(ctx, work.OwnDue{Attempt: *p.Attempt}); err != nil {
+				return err
+			}
+		}
+		run, err := q.RunByID(ctx, p.RunID)
+		if err != nil {
+			return err
+		}
+		return q.Tell(ctx, ground.OfRun(fact.PublicationChange, run))
+	})
+}

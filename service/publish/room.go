@@ -1,0 +1,45 @@
+// Package publish is the room of releases on their way to people: outlets, and publications, each of which is brought
+// once, whatever ends meanwhile. What is to be done next is in the records; a server that is killed is followed by
+// another, and an outlet that cannot take it now is asked again.
+package publish
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/outlet"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/releases"
+	"gentlepiston.example/piston/store"
+)
+
+// Publish is the room of publications.
+type Publish struct {
+	*ground.Ground
+	releases *releases.Releases
+	blobs    *blob.Blobs
+	folders  string // below which outlets that are folders are, each in the folder of its project
+}
+
+// New makes it.
+func New(g *ground.Ground, r *releases.Releases, blobs *blob.Blobs, folders string) *Publish {
+	if folders == "" {
+		folders = filepath.Join(g.Home(), "outlets")
+	}
+	s := &Publish{g, r, blobs, folders}
+	ground.Does(g, s.due)
+	return s
+}
+
+// open opens an outlet; done lets go of it.
+func (s *Publish) open(project string, o store.Outlet) (out outlet.Outlet, done func(), err error) {
+	if o.Kind != store.FolderOutlet {
+		return nil, nil, fmt.Errorf("outlet %s is of no kind that this server knows: %q", o.Name, o.Kind)
+	}
+	f, err := outlet.OpenFolder(filepath.Join(s.folders, project, filepath.FromSlash(o.Settings.V.Folder)))
+	if err != nil {
+		return nil, nil, &outlet.Away{Why: err}
+	}
+	return f, func() { _ = f.Close() }, nil
+}
