@@ -136,13 +136,24 @@ func showRelease(s *terminal.Screen, r api.ReleaseDetail) {
 	s.Line("")
 	for _, m := range r.Story {
 		s.Line("%s  %-10s %s", s.In(terminal.Faint, m.At.Local().Format("2006-01-02 15:04")), m.Kind,
-			terminal.Short(strings.Trim(m.By+": "+m.Text, ": "), 120))
+			terminal.Short(momentText(m), 120))
 	}
 	for _, n := range r.Notes {
 		s.Line("")
 		s.Line("%s  %s", s.In(terminal.Strong, n.Language), s.In(terminal.Faint, originOf(n)))
 		s.Line("%s", strings.TrimRight(n.Text, "\n"))
 	}
+}
+
+// momentText tells what happened, to which outlet, and by whom.
+func momentText(m api.Moment) string {
+	var parts []string
+	for _, part := range []string{m.To, m.By, m.Text} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	return strings.Join(parts, ": ")
 }
 
 func releaseMake() *cli.Command {

@@ -171,6 +171,10 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	if err := s.keepIdentities(ctx); err != nil {
 		return err
 	}
+	s.Tell("making an outlet, a folder that harbour masters fetch releases from")
+	if _, err := s.Client.SetOutlet(ctx, Project, "harbour-depot", api.NewOutlet{Kind: "folder"}); err != nil {
+		return err
+	}
 	s.Tell("adding people: two keepers, a builder, a reader")
 	return s.addPeople(ctx)
 }

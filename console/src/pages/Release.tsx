@@ -13,6 +13,7 @@ import { useMe } from '../me';
 import { FormDialog } from '../parts/FormDialog';
 import { GatePanel } from '../parts/GatePanel';
 import { List } from '../parts/List';
+import { Publications } from '../parts/Publications';
 import { ReleaseNotes } from '../parts/ReleaseNotes';
 import { Says } from '../parts/Says';
 import { Story } from '../parts/Story';
@@ -153,6 +154,7 @@ export default function ReleasePage() {
         </Alert>
       )}
       {r.gates.map((g) => !g.outcome && <GatePanel key={g.id} gate={g} now={query.dataUpdatedAt} />)}
+      <Publications of={r} />
       <Contents of={r} />
       <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: '1fr 1fr' }, gap: 1.5, alignItems: 'start' }}>
         <Paper component="section" aria-label="Story">

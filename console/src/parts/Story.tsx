@@ -1,7 +1,8 @@
 import Box from '@mui/material/Box';
 import type { Moment } from '../api/client';
+import { lookOf } from '../releases';
 
-const words: Record<Moment['kind'], string> = {
+const words: Record<string, string> = {
   raised: 'version',
   landed: 'landed',
   made: 'released',
@@ -12,7 +13,7 @@ const words: Record<Moment['kind'], string> = {
   withdrawn: '⊘ withdrawn',
 };
 
-const colours: Partial<Record<Moment['kind'], string>> = {
+const colours: Record<string, string> = {
   yes: 'state.good',
   no: 'state.bad',
   withdrawn: 'state.bad',
@@ -53,12 +54,21 @@ export function Story({ moments }: { moments: Moment[] }) {
             <Box component="time" dateTime={m.at} sx={{ color: 'text.secondary', fontVariantNumeric: 'tabular-nums' }}>
               {clock(m.at)}
             </Box>
-            <Box component="b" sx={{ color: colours[m.kind] ?? 'text.primary', whiteSpace: 'nowrap' }}>
-              {words[m.kind]}
+            <Box
+              component="b"
+              sx={{ color: colours[m.kind] ?? (m.to ? lookOf(m.kind).colour : 'text.primary'), whiteSpace: 'nowrap' }}
+            >
+              {words[m.kind] ?? `${lookOf(m.kind).sign} ${m.kind}`}
             </Box>
             <Box component="span" sx={{ overflowWrap: 'anywhere' }}>
+              {m.to && (
+                <>
+                  <b>{m.to}</b>
+                  {(m.by || m.text) && ': '}
+                </>
+              )}
               {m.by && <b>{m.by}</b>}
-              {m.by && m.text && ': '}
+              {m.by && m.text && (m.to ? ' ' : ': ')}
               {m.text}
             </Box>
           </Box>
