@@ -58,6 +58,8 @@ type Package struct {
 	// How many findings there are, and how many of them are not accepted.
 	Findings int `json:"findings"`
 	Failed   int `json:"failed"`
+	// And about how many of them people are asked.
+	Asked int `json:"asked,omitempty"`
 }
 
 // PackageFilter says which packages are wanted.

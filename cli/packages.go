@@ -131,7 +131,10 @@ func showChecklist(s *terminal.Screen, list []checklist.Breach) {
 			continue
 		}
 		level := s.In(terminal.Red, "error:")
-		if f.Advice {
+		switch {
+		case f.Asked:
+			level = s.In(terminal.Magenta, "people are asked:")
+		case f.Advice:
 			level = s.In(terminal.Magenta, "warning:")
 		}
 		s.Line("%s %s %s", level, f.Message, s.In(terminal.Faint, "["+f.Rule+"]"))
@@ -144,7 +147,7 @@ func checklistSARIF(c *cli.Command, p api.PackageDetail) error {
 	var found []definition.Finding
 	for _, b := range p.Checklist {
 		f := definition.Finding{Code: b.Rule, Severity: definition.Error, File: b.File, Message: b.Message, Fix: b.Fix}
-		if b.Advice {
+		if b.Advice || b.Asked {
 			f.Severity = definition.Warning
 		}
 		if b.Accepted != "" {

@@ -127,7 +127,10 @@ func showRelease(s *terminal.Screen, r api.ReleaseDetail) {
 	var rows [][]string
 	for _, p := range r.Contents {
 		meets := "meets the checklist"
-		if p.Findings > 0 {
+		switch {
+		case p.Asked > 0:
+			meets = plural(p.Asked, "finding") + " for people to judge"
+		case p.Findings > 0:
 			meets = plural(p.Findings, "finding") + ", accepted"
 		}
 		rows = append(rows, []string{p.Platform, terminal.Short(p.File, 50), quantity.Bytes(p.Size), p.Build, meets})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentlepiston.example/piston/core/checklist"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/record"
 )
@@ -105,6 +106,26 @@ func (q Q) SetAnswer(ctx context.Context, a Answer) error {
 func (q Q) Answers(ctx context.Context, gates []record.GateID) (list []Answer, err error) {
 	err = q.list(ctx, &list, `SELECT a.gate_id, a.person_id, p.name, a.yes, a.comment, a.at FROM answers a
 		JOIN people p ON p.id = a.person_id WHERE a.gate_id = ANY($1) ORDER BY a.at, p.name`, gates)
+	return list, err
+}
+
+// AskedPackage is a package about which people are asked.
+type AskedPackage struct {
+	File     string                    `db:"file"`
+	Findings JSON[[]checklist.Breach]  `db:"findings"`
+	Ask      JSON[*definition.RuleAsk] `db:"ask"`
+}
+
+// AskAbout has people asked about a package once the attempt has passed that looked into it.
+func (q Q) AskAbout(ctx context.Context, attempt record.AttemptID, p record.PackageID, ask *definition.RuleAsk) error {
+	return q.do(ctx, nil, `INSERT INTO asked_packages (attempt_id, package_id, ask) VALUES ($1, $2, $3)
+		ON CONFLICT (attempt_id, package_id) DO UPDATE SET ask = excluded.ask`, attempt, p, asJSON(ask))
+}
+
+// AskedPackages lists those of an attempt about which people are asked.
+func (q Q) AskedPackages(ctx context.Context, attempt record.AttemptID) (list []AskedPackage, err error) {
+	err = q.list(ctx, &list, `SELECT p.file, p.findings, a.ask FROM asked_packages a JOIN packages p ON p.id = a.package_id
+		WHERE a.attempt_id = $1 ORDER BY p.file`, attempt)
 	return list, err
 }
 

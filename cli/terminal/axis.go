@@ -31,7 +31,7 @@ func axisOf(d api.RunDetail) axis {
 	a := axis{from: d.Queued}
 	var busy []pause
 	for _, j := range d.Jobs {
-		if j.Gate == nil && j.Queued != nil {
+		if j.Queued != nil && (j.Gate == nil || j.Claimed != nil) {
 			busy = append(busy, pause{*j.Queued, or(j.Finished)})
 		}
 	}

@@ -25,7 +25,7 @@ interface Pause {
 export function pausesOf(run: RunDetail, now: number): Pause[] {
   const end = run.finished ? Date.parse(run.finished) : now;
   const busy = run.jobs
-    .filter((j) => !j.gate && j.queued)
+    .filter((j) => j.queued && (!j.gate || j.claimed))
     .map((j) => ({ from: Date.parse(j.queued ?? ''), to: j.finished ? Date.parse(j.finished) : end }))
     .sort((a, b) => a.from - b.from);
   const out: Pause[] = [];

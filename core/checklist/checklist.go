@@ -39,6 +39,8 @@ type Breach struct {
 	// Why it is accepted, and until when; empty when it is not.
 	Accepted string `json:"accepted,omitempty"`
 	Until    string `json:"until,omitempty"`
+	// Whether people are asked about it.
+	Asked bool `json:"asked,omitempty"`
 }
 
 // Judge tells what is against the rules, in their order.
@@ -63,8 +65,8 @@ func Judge(p Package) []Breach {
 	return j.found
 }
 
-// Against tells whether a finding fails a step: it is more than advice, and not accepted.
-func (b Breach) Against() bool { return b.Accepted == "" && !b.Advice }
+// Against tells whether a finding fails a step: it is more than advice, not accepted, and nobody is asked about it.
+func (b Breach) Against() bool { return b.Accepted == "" && !b.Advice && !b.Asked }
 
 // Failed tells whether any finding fails a step.
 func Failed(list []Breach) bool { return slices.ContainsFunc(list, Breach.Against) }
@@ -81,13 +83,15 @@ func (j *judge) add(rule, fix, format string, args ...any) {
 		Advice: known.Advice})
 }
 
-// accept marks a finding that is accepted today.
+// accept marks a finding that is accepted today, or that people are asked about.
 func (j *judge) accept(f *Breach) {
 	for _, a := range j.rules.Accept {
 		if a.Rule == f.Rule && j.Today.UTC().Format(time.DateOnly) <= a.Until {
 			f.Accepted, f.Until = a.Reason, a.Until
 		}
 	}
+	ask := j.rules.Ask
+	f.Asked = ask != nil && f.Accepted == "" && slices.Contains(ask.Rules, f.Rule)
 }
 
 // placeholders are the beginnings of ids that stand in templates and examples (RFC 2606 has example).

@@ -7,6 +7,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/condition"
 	"gentlepiston.example/piston/core/quantity"
 )
@@ -47,6 +48,22 @@ type AppChecklist struct {
 	Rule []OwnRule `toml:"rule"`
 	// What is accepted for a time although it is against a rule.
 	Accept []Acceptance `toml:"accept"`
+	// Findings that are people's to judge: they fail no step, and the job waits for an answer once it has passed.
+	Ask *RuleAsk `toml:"ask"`
+}
+
+// RuleAsk says which findings people are asked about, and whom. It is answered as a gate is.
+type RuleAsk struct {
+	// The rules, such as grown.
+	//
+	//	ask = { rules = ["grown"], who = ["keeper"] }
+	Rules []string `toml:"rules" json:"rules"`
+	// Who may answer: as of a gate.
+	Who []access.Answerer `toml:"who" json:"who"`
+	// How many have to say yes. Default 1.
+	Count int `toml:"count" json:"count,omitempty"`
+	// How long there is to answer. Default 7 days; nobody's answer fails the job.
+	Within Duration `toml:"within" json:"within,omitempty"`
 }
 
 // OwnRule is one that an app's packages must meet, besides those that are there.
@@ -116,6 +133,9 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 		}
 	}
 	own := ownRules(v, c.Rule, at)
+	if a := c.Ask; a != nil {
+		ruleAsk(v, a, own, func(path ...string) []string { return at(append([]string{"ask"}, path...)...) })
+	}
 	for i, a := range c.Accept {
 		where := at("accept", fmt.Sprint(i))
 		if _, known := FindListRule(a.Rule); !known && !own[a.Rule] {
@@ -129,6 +149,20 @@ func (v *validator) checklist(app string, c *AppChecklist) {
 				where...)
 		}
 	}
+}
+
+// ruleAsk checks what people are asked about.
+func ruleAsk(v *validator, a *RuleAsk, own map[string]bool, at func(...string) []string) {
+	if len(a.Rules) == 0 || len(a.Who) == 0 {
+		v.add("missing-key", "ask needs both rules and who", `Write ask = { rules = ["grown"], who = ["keeper"] }.`, at()...)
+	}
+	for i, rule := range a.Rules {
+		if _, known := FindListRule(rule); !known && !own[rule] {
+			v.add("bad-value", fmt.Sprintf("there is no rule %.40q", rule), "docs/reference/findings.md lists them.",
+				at("rules", fmt.Sprint(i))...)
+		}
+	}
+	answerers(v, a.Who, a.Count, a.Within, at)
 }
 
 // ownRules checks an app's own rules, and gives their names.

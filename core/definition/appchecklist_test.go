@@ -35,6 +35,11 @@ says = "source maps are inside"
 
 func TestAChecklistThatCannotBeUsedSaysWhy(t *testing.T) {
 	for text, says := range map[string]string{
+		`ask = { rules = ["grown"] }`:                                     "ask needs both rules and who",
+		`ask = { rules = ["gone"], who = ["keeper"] }`:                    `there is no rule "gone"`,
+		`ask = { rules = ["grown"], who = ["boss"] }`:                     `"boss" is no role`,
+		`ask = { rules = ["grown"], who = ["keeper"], count = 99 }`:       "count is 99",
+		`ask = { rules = ["grown"], who = ["keeper"], within = "a day" }`: "is no span of time between a minute and 90 days",
 		`size = "much"`: "much",
 		`growth = -1`:   "growth is -1 per cent",
 		`target = -3`:   "target is -3",

@@ -87,33 +87,38 @@ func gate(v *validator, job *Job, in func(...string) []string) {
 		v.add("missing-key", "a gate needs both who and question",
 			`Add who = ["keeper"] and question = "Publish ${PISTON_VERSION_NAME}?".`, at()...)
 	}
-	if len(a.Who) > maxAnswerers {
-		v.add("too-many", fmt.Sprintf("%d who may answer; there may be %d", len(a.Who), maxAnswerers),
-			"Make a group of them.", at("who")...)
-	}
-	for i, who := range a.Who {
-		if err := who.Check(); err != nil {
-			v.add("bad-value", err.Error(),
-				`Use "reader", "builder", "keeper", "administrator", "group:NAME" or "person:NAME".`, at("who", strconv.Itoa(i))...)
-		}
-	}
-	if a.Count < 0 || a.Count > maxCount {
-		v.add("bad-value", fmt.Sprintf("count is %d", a.Count), fmt.Sprintf("Use a number from 1 to %d.", maxCount),
-			at("count")...)
-	}
-	if somebody := people(a.Who); somebody > 0 && somebody < a.Yeses() {
-		v.add("bad-value", fmt.Sprintf("%d have to say yes, and %d may", a.Yeses(), somebody),
-			"Lower count, or let more people answer.", at("count")...)
-	}
+	answerers(v, a.Who, a.Count, a.Within, at)
 	if len(a.Question) > maxQuestion || strings.ContainsAny(a.Question, "\x00\n\r") {
 		v.add("bad-value", fmt.Sprintf("a question is one line of at most %d bytes", maxQuestion), "Shorten it.",
 			at("question")...)
 	}
-	if d := a.Within; d != "" && (d.Value() < time.Minute || d.Value() > maxWithin) {
+	v.oneOf(a.Unanswered, []string{UnansweredFail, UnansweredPass, UnansweredSkip}, at("unanswered")...)
+}
+
+// answerers checks who may answer, how many have to, and in what time.
+func answerers(v *validator, who []access.Answerer, count int, within Duration, at func(...string) []string) {
+	if len(who) > maxAnswerers {
+		v.add("too-many", fmt.Sprintf("%d who may answer; there may be %d", len(who), maxAnswerers),
+			"Make a group of them.", at("who")...)
+	}
+	for i, a := range who {
+		if err := a.Check(); err != nil {
+			v.add("bad-value", err.Error(),
+				`Use "reader", "builder", "keeper", "administrator", "group:NAME" or "person:NAME".`, at("who", strconv.Itoa(i))...)
+		}
+	}
+	if count < 0 || count > maxCount {
+		v.add("bad-value", fmt.Sprintf("count is %d", count), fmt.Sprintf("Use a number from 1 to %d.", maxCount),
+			at("count")...)
+	}
+	if n := people(who); n > 0 && n < max(count, 1) {
+		v.add("bad-value", fmt.Sprintf("%d have to say yes, and %d may", max(count, 1), n),
+			"Lower count, or let more people answer.", at("count")...)
+	}
+	if d := within; d != "" && (d.Value() < time.Minute || d.Value() > maxWithin) {
 		v.add("bad-duration", fmt.Sprintf("%q is no span of time between a minute and 90 days", string(d)),
 			`Write a number with a unit: "30m", "12h", "3d".`, at("within")...)
 	}
-	v.oneOf(a.Unanswered, []string{UnansweredFail, UnansweredPass, UnansweredSkip}, at("unanswered")...)
 }
 
 // people counts those who may answer when they are all named one by one; 0 when nobody can tell.

@@ -63,6 +63,9 @@ func (c checklists) execute(ctx context.Context, i int, step *definition.Step) O
 				continue
 			}
 			level := map[bool]string{true: "error", false: "warning"}[finding.Against()]
+			if finding.Asked {
+				level = "people are asked"
+			}
 			c.Attempt.Say(i, "  %s: %s [%s]", level, finding.Message, finding.Rule)
 			c.Attempt.Say(i, "    %s", finding.Fix)
 			if !finding.Against() {

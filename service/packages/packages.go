@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"image/png"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,7 +57,7 @@ func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.P
 	}
 	out.Packages = []api.JudgedPackage{}
 	for _, seen := range in.Packages {
-		one, err := s.judge(ctx, run, job.Step[in.Step].Checklist, apps, raised, in.Step, seen)
+		one, err := s.judge(ctx, attempt, run, job.Step[in.Step].Checklist, apps, raised, in.Step, seen)
 		if err != nil {
 			return out, err
 		}
@@ -66,7 +67,7 @@ func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.P
 	return out, nil
 }
 
-func (s *Packages) judge(ctx context.Context, run store.Run, do *action.Checklist, apps *definition.Apps,
+func (s *Packages) judge(ctx context.Context, attempt record.AttemptID, run store.Run, do *action.Checklist, apps *definition.Apps,
 	raised []store.Version, step int, seen api.PackageSeen) (out api.JudgedPackage, err error) {
 	facts, err := sound(seen.Facts)
 	if err != nil {
@@ -101,6 +102,9 @@ func (s *Packages) judge(ctx context.Context, run store.Run, do *action.Checklis
 	out.File, out.Findings = seen.File, row.Findings.V
 	err = s.Tx(ctx, func(q ground.Q) (err error) {
 		out.ID, err = q.AddPackage(ctx, run.ProjectID, run.ID, step, row, facts)
+		if err == nil && slices.ContainsFunc(row.Findings.V, func(f checklist.Breach) bool { return f.Asked }) {
+			err = q.AskAbout(ctx, attempt, out.ID, p.App.Checklist.Ask)
+		}
 		return err
 	})
 	return out, err
@@ -218,6 +222,9 @@ func Told(p store.Package) api.Package {
 	for _, f := range p.Findings.V {
 		if f.Against() {
 			out.Failed++
+		}
+		if f.Asked {
+			out.Asked++
 		}
 	}
 	return out

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gentlepiston.example/piston/api"
@@ -154,7 +155,31 @@ func (s *Releases) parts(ctx context.Context, run store.Run, r store.Release, of
 			"one is %w; the pipeline needs a step checklist, and a keep with the same files", run.Number, r.App,
 			ground.ErrInvalid)
 	}
-	return parts, nil
+	return parts, s.decided(ctx, run, parts)
+}
+
+// decided refuses packages about which people are asked and have not said yes.
+func (s *Releases) decided(ctx context.Context, run store.Run, parts []store.ReleasePart) error {
+	asked := slices.ContainsFunc(parts, func(p store.ReleasePart) bool {
+		return slices.ContainsFunc(p.Findings.V, func(f checklist.Breach) bool { return f.Asked })
+	})
+	if !asked {
+		return nil
+	}
+	gates, err := s.Store.GatesOf(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	last := map[record.JobID]store.Gate{}
+	for _, g := range gates {
+		last[g.JobID] = g
+	}
+	for _, g := range last {
+		if g.Outcome != store.GateYes {
+			return fmt.Errorf("people have not said yes to what the checklist found, in job %s: %w", g.Job, ground.ErrInvalid)
+		}
+	}
+	return nil
 }
 
 // maxParts is how many packages of a run are looked at.

@@ -42,7 +42,9 @@ func (s *Report) Run(ctx context.Context, project string, number record.RunNumbe
 			job.Waiting = waitsFor(j, why)
 		}
 		if g, is := asked[j.ID]; is {
-			job.Gate, job.Queued, job.Finished = &g, &g.Asked, g.Ended
+			if job.Gate = &g; job.Attempt == 0 {
+				job.Queued, job.Finished = &g.Asked, g.Ended
+			}
 		}
 		d.Jobs = append(d.Jobs, job)
 	}

@@ -151,7 +151,7 @@ func (s *Work) SettleJobs(ctx context.Context, q ground.Q, run store.Run, jobs [
 		return err
 	}
 	for _, job := range asked {
-		if err := ask(ctx, q, run, job, now); err != nil {
+		if err := askOfJob(ctx, q, run, job, now); err != nil {
 			return err
 		}
 	}

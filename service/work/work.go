@@ -340,6 +340,18 @@ func (s *Work) end(ctx context.Context, q ground.Q, run store.Run, a store.Attem
 	if again, err := s.retry(ctx, q, run, a, to, reason, at); again || err != nil {
 		return err
 	}
+	if to == state.Passed {
+		question, err := askedAfter(ctx, q, a.ID)
+		if err != nil {
+			return err
+		}
+		if question != nil {
+			if err := ask(ctx, q, run, a.JobID, question, at); err != nil {
+				return err
+			}
+			to = state.Waiting
+		}
+	}
 	if err := q.SetJob(ctx, a.JobID, to, reason, true); err != nil {
 		return err
 	}

@@ -51,5 +51,14 @@ CREATE TABLE publication_steps (
 );
 CREATE INDEX publication_steps_of ON publication_steps (publication_id, id);
 
+-- Packages of an attempt about which people are asked once it has passed.
+CREATE TABLE asked_packages (
+    attempt_id bigint NOT NULL REFERENCES attempts ON DELETE CASCADE,
+    package_id bigint NOT NULL REFERENCES packages ON DELETE CASCADE,
+    ask        jsonb NOT NULL,
+    PRIMARY KEY (attempt_id, package_id)
+);
+
 -- +goose Down
+DROP TABLE asked_packages;
 DROP TABLE publication_steps, publications, outlets;

@@ -3,7 +3,8 @@ import Paper from '@mui/material/Paper';
 import type { Breach } from '../api/client';
 import { LineText } from './LineText';
 
-const wordOf = (b: Breach) => (b.accepted ? '○ accepted' : b.advice ? '△ advice' : '✗ against');
+const wordOf = (b: Breach) =>
+  b.accepted ? '○ accepted' : b.asked ? '? people are asked' : b.advice ? '△ advice' : '✗ against';
 
 /** What the checklist says of a package: what is against a rule first, with how to mend it. */
 export function Checklist({ breaches }: { breaches: Breach[] }) {
@@ -15,7 +16,12 @@ export function Checklist({ breaches }: { breaches: Breach[] }) {
       )}
       {sorted.map((b, i) => (
         <Box key={i} sx={{ mb: i < sorted.length - 1 ? 1 : 0 }}>
-          <Box sx={{ color: b.accepted ? 'text.secondary' : b.advice ? 'state.late' : 'state.bad', fontWeight: 600 }}>
+          <Box
+            sx={{
+              color: b.accepted ? 'text.secondary' : b.asked ? 'state.ask' : b.advice ? 'state.late' : 'state.bad',
+              fontWeight: 600,
+            }}
+          >
             {wordOf(b)} {b.rule}: <LineText text={b.message} />
           </Box>
           <Box sx={{ color: 'text.secondary' }}>

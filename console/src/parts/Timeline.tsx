@@ -42,7 +42,8 @@ function stretches(job: Job, step: number, now: number): Stretch[] {
   }
   const queued = ms(job.queued);
   if (!queued) return [];
-  if (job.gate) return [{ from: queued, to: end, kind: 'queue', title: `waited ${span(end - queued)} for people` }];
+  if (job.gate && !job.claimed)
+    return [{ from: queued, to: end, kind: 'queue', title: `waited ${span(end - queued)} for people` }];
   const claimed = ms(job.claimed) ?? end;
   const list: Stretch[] = [
     { from: queued, to: claimed, kind: 'queue', title: `waited ${span(claimed - queued)} for a runner` },
@@ -232,7 +233,9 @@ export function Timeline({
             head
             name={job.name}
             state={job.state}
-            took={job.gate ? span(askedFor(job.gate, now)) : job.claimed ? span(job.timing.total_ms) : ''}
+            took={
+              job.gate && !job.claimed ? span(askedFor(job.gate, now)) : job.claimed ? span(job.timing.total_ms) : ''
+            }
             axis={axis}
             list={stretches(job, -1, now)}
             on={place.job === job.name && place.step < 0}
