@@ -65,6 +65,11 @@ var sections = slices.Concat([]section{
 	{"piston/app.toml, [app.NAME.build]", "", reflect.TypeFor[Numbering]()},
 	{"piston/app.toml, [app.NAME.notes]", "What those who use the app are told of a release. Without it, and " +
 		"where there is no file, the commits since the last release are its draft.", reflect.TypeFor[AppNotes]()},
+	{"piston/app.toml, [app.NAME.checklist]", "What the packages of the app must meet, besides what every package must " +
+		"(`docs/reference/findings.md`).", reflect.TypeFor[AppChecklist]()},
+	{"piston/app.toml, [[app.NAME.checklist.rule]]", "", reflect.TypeFor[OwnRule]()},
+	{"piston/app.toml, [[app.NAME.checklist.accept]]", "", reflect.TypeFor[Acceptance]()},
+	{"piston/app.toml, [app.NAME.checklist.ask]", "", reflect.TypeFor[RuleAsk]()},
 	{"piston/app.toml, [[app.NAME.place]]", "Where a version stands that is not found by itself.",
 		reflect.TypeFor[AppPlace]()},
 })

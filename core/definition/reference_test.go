@@ -37,7 +37,12 @@ var frames = map[string]string{
 	"piston/app.toml, [app.NAME]":         "[app.a]\n%s\n",
 	"piston/app.toml, [app.NAME.build]":   "[app.a.build]\n%s\n",
 	"piston/app.toml, [[app.NAME.place]]": "[[app.a.place]]\n%s\n",
-	"a part, piston/parts/NAME.toml":      "%s\n[[step]]\nscript = \"true\"\n",
+
+	"piston/app.toml, [app.NAME.checklist]":          "[app.a.checklist]\n%s\n",
+	"piston/app.toml, [[app.NAME.checklist.rule]]":   "[app.almanac]\n%s\n",
+	"piston/app.toml, [[app.NAME.checklist.accept]]": "[app.a.checklist]\n%s\n",
+	"piston/app.toml, [app.NAME.checklist.ask]":      "[app.a.checklist]\n%s\n",
+	"a part, piston/parts/NAME.toml":                 "%s\n[[step]]\nscript = \"true\"\n",
 }
 
 // needs are the keys a table cannot do without, for examples of its other keys.

@@ -67,8 +67,8 @@ func (s *Packages) Judge(ctx context.Context, attempt record.AttemptID, in api.P
 	return out, nil
 }
 
-func (s *Packages) judge(ctx context.Context, attempt record.AttemptID, run store.Run, do *action.Checklist, apps *definition.Apps,
-	raised []store.Version, step int, seen api.PackageSeen) (out api.JudgedPackage, err error) {
+func (s *Packages) judge(ctx context.Context, attempt record.AttemptID, run store.Run, do *action.Checklist,
+	apps *definition.Apps, raised []store.Version, step int, seen api.PackageSeen) (out api.JudgedPackage, err error) {
 	facts, err := sound(seen.Facts)
 	if err != nil {
 		return out, fmt.Errorf("%.200q: %w", seen.File, err)
