@@ -22,6 +22,18 @@ import (
 
 // apkOf makes a package, with a permission more, or so many bytes of assets.
 func apkOf(t *testing.T, permission string, assets int) string {
+	t.Helper()
+	noise := make([]byte, assets)
+	for i := range noise {
+		sum := sha256.Sum256([]byte(fmt.Sprint(i)))
+		noise[i] = sum[0]
+	}
+	return apkWith(t, permission, noise)
+}
+
+// apkWith makes a package that holds an asset.
+func apkWith(t *testing.T, permission string, asset []byte) string {
+	t.Helper()
 	dir := t.TempDir()
 	uses := ""
 	if permission != "" {
@@ -34,12 +46,7 @@ func apkOf(t *testing.T, permission string, assets int) string {
 		<uses-permission android:name="android.permission.INTERNET"/>`+uses+`
 		<application android:hasCode="false" android:icon="@drawable/icon"/></manifest>`), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "assets"), 0o755))
-	noise := make([]byte, assets)
-	for i := range noise {
-		sum := sha256.Sum256([]byte(fmt.Sprint(i)))
-		noise[i] = sum[0]
-	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "assets", "tides.bin"), noise, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "assets", "tides.bin"), asset, 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "res", "drawable-xxhdpi"), 0o755))
 	icon, err := os.ReadFile("../demo/tidewick/android/res/drawable-xxhdpi/icon.png")
 	require.NoError(t, err)

@@ -146,6 +146,18 @@ func (q Q) Drive(ctx context.Context, attempt record.AttemptID, lease time.Durat
 	return a, err
 }
 
+// GoOnDriving holds an attempt for a while longer.
+func (q Q) GoOnDriving(ctx context.Context, attempt record.AttemptID, lease time.Duration) error {
+	return q.do(ctx, nil, `UPDATE attempts SET driven_until = now() + $2 WHERE id = $1`, attempt, lease)
+}
+
+// LeftAttempts lists the service's own whose server has ended while it had them in hand, and lets go of them.
+func (q Q) LeftAttempts(ctx context.Context) (ids []record.AttemptID, err error) {
+	err = q.list(ctx, &ids, `UPDATE attempts SET driven_until = NULL WHERE state = 'running' AND lease_until IS NULL
+		AND driven_until < now() RETURNING id`)
+	return ids, err
+}
+
 // LetGo lets others drive an attempt.
 func (q Q) LetGo(ctx context.Context, attempt record.AttemptID) error {
 	return q.do(ctx, nil, `UPDATE attempts SET driven_until = NULL WHERE id = $1`, attempt)

@@ -36,6 +36,12 @@ func (q Q) PutOff(ctx context.Context, later *Later, all []river.InsertManyParam
 	return err
 }
 
+// ReviveLater lets others do what servers had in hand whose ids begin so, and that are there no more.
+func (q Q) ReviveLater(ctx context.Context, servers string) error {
+	return q.do(ctx, nil, `UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running'
+		AND starts_with(attempted_by[array_upper(attempted_by, 1)], $1)`, servers)
+}
+
 // laterSchema makes the tables of what is put off.
 func laterSchema(ctx context.Context, db *sql.DB) error {
 	m, err := rivermigrate.New(riverdatabasesql.New(db), nil)

@@ -138,12 +138,21 @@ func (q Q) HoldPublication(ctx context.Context, id record.PublicationID, lease t
 		AND (held_until IS NULL OR held_until < now())`, id, lease)
 }
 
-// KeepPublication goes on holding one, and notes how much was sent; wants is what a person wants of it meanwhile.
-func (q Q) KeepPublication(ctx context.Context, id record.PublicationID, lease time.Duration,
-	sent int64) (wants string, err error) {
-	err = q.get(ctx, &wants, `UPDATE publications SET held_until = now() + $2, sent = $3 WHERE id = $1
-		RETURNING wants`, id, lease, sent)
+// GoOnHolding holds one for a while longer.
+func (q Q) GoOnHolding(ctx context.Context, id record.PublicationID, lease time.Duration) error {
+	return q.do(ctx, nil, `UPDATE publications SET held_until = now() + $2 WHERE id = $1`, id, lease)
+}
+
+// NoteSent notes how many bytes were sent; wants is what a person wants of it meanwhile.
+func (q Q) NoteSent(ctx context.Context, id record.PublicationID, sent int64) (wants string, err error) {
+	err = q.get(ctx, &wants, `UPDATE publications SET sent = $2 WHERE id = $1 RETURNING wants`, id, sent)
 	return wants, err
+}
+
+// LeftPublications lists those whose server has ended while it had them in hand, and lets go of them.
+func (q Q) LeftPublications(ctx context.Context) (ids []record.PublicationID, err error) {
+	err = q.list(ctx, &ids, `UPDATE publications SET held_until = NULL WHERE held_until < now() RETURNING id`)
+	return ids, err
 }
 
 // LetPublicationGo lets others work on one, and notes why it cannot go on just now.

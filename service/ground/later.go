@@ -2,8 +2,12 @@ package ground
 
 import (
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"log/slog"
+	"os"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -23,15 +27,29 @@ type later struct {
 	*store.Later
 	workers *river.Workers
 	upkeeps map[string]Upkeep
+	revive  func(ctx context.Context, ofServers string) error
+	folder  string // of whom it is: the servers of one data folder follow each other
+}
+
+// Slow is the queue of what may take long and holds up nothing else, such as bringing packages elsewhere.
+const Slow = "slow"
+
+// folderID stands for a data folder on this machine.
+func folderID(home string) string {
+	name, _ := os.Hostname()
+	sum := sha256.Sum256([]byte(name + "\x00" + home))
+	return hex.EncodeToString(sum[:8]) + "-"
 }
 
 // openLater makes ready what Does and OneOfAll are told before Background.
 func openLater(g *Ground) (*later, error) {
 	l := &later{workers: river.NewWorkers(), upkeeps: map[string]Upkeep{}}
-	client, err := g.Store.Later(&river.Config{PollOnly: true, FetchPollInterval: lookForLater,
+	l.folder, l.revive = folderID(g.home), g.Store.ReviveLater
+	client, err := g.Store.Later(&river.Config{ID: l.folder + rand.Text(), PollOnly: true, FetchPollInterval: lookForLater,
 		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
 		ErrorHandler: failures{g.Log},
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: l.workers})
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, Slow: {MaxWorkers: 8}},
+		Workers:      l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {
 		u, known := l.upkeeps[j.Args.What]
@@ -111,6 +129,10 @@ func (q Q) PutOffUntil(ctx context.Context, at time.Time, of river.JobArgs) erro
 
 // start begins with the work; it goes on until what it returns is called.
 func (l *later) start(ctx context.Context) (end func(), err error) {
+	// What the server before this one had in hand when it was killed is done now, and not when it is taken for stuck.
+	if err := l.revive(ctx, l.folder); err != nil {
+		return nil, err
+	}
 	// It outlives ctx by as long as it takes to give back what it was doing.
 	if err := l.Start(context.WithoutCancel(ctx)); err != nil {
 		return nil, err

@@ -15,7 +15,7 @@ import (
 )
 
 const (
-	// driveWithin is how long one look at a job may take, and is held from other servers.
+	// driveWithin is how long one look at a job may take.
 	driveWithin = 3 * time.Minute
 	// lookSoon is when a job is looked at again that another server has in hand, or whose step could not be done since
 	// a part of the service is away.
@@ -36,7 +36,7 @@ type job struct {
 func (s *Own) due(ctx context.Context, of work.OwnDue) error {
 	ctx, cancel := context.WithTimeout(ground.AsItself(ctx), driveWithin)
 	defer cancel()
-	a, err := s.Store.Drive(ctx, of.Attempt, driveWithin)
+	a, err := s.Store.Drive(ctx, of.Attempt, ground.HoldFor)
 	if errors.Is(err, store.ErrNotFound) {
 		now, err := s.Store.IsRunning(ctx, of.Attempt)
 		if err != nil || now.LeaseUntil != nil {
@@ -47,7 +47,11 @@ func (s *Own) due(ctx context.Context, of work.OwnDue) error {
 	if err != nil {
 		return err
 	}
+	letHold := ground.Holding(ctx, func(ctx context.Context) error {
+		return s.Store.GoOnDriving(ctx, a.ID, ground.HoldFor)
+	})
 	again, err := s.goOn(ctx, a)
+	letHold()
 	if letGo := s.Store.LetGo(context.WithoutCancel(ctx), a.ID); err == nil {
 		err = letGo
 	}

@@ -8,6 +8,8 @@ import (
 	"io"
 	"path"
 
+	"github.com/riverqueue/river"
+
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/publication"
@@ -27,6 +29,9 @@ type due struct {
 
 // Kind implements river.JobArgs.
 func (due) Kind() string { return "publication" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (due) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: ground.Slow} }
 
 // Wish is what is to be published, and where.
 type Wish struct {

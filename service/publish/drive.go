@@ -15,8 +15,6 @@ import (
 )
 
 const (
-	// holdFor is how long a publication is held from other servers without a word of the one that has it in hand.
-	holdFor = 30 * time.Second
 	// lookAgain is when an outlet is asked again how something stands, or that is away and does not say when it is back.
 	lookAgain = 5 * time.Second
 	// tellEvery is how often is noted how much has been sent.
@@ -32,7 +30,7 @@ func (s *Publish) due(ctx context.Context, of due) error {
 		}
 		return err
 	}
-	if err := s.Store.HoldPublication(ctx, of.Publication, holdFor); err != nil {
+	if err := s.Store.HoldPublication(ctx, of.Publication, ground.HoldFor); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return ground.InAWhile(lookAgain) // another server has it in hand
 		}
@@ -42,7 +40,11 @@ func (s *Publish) due(ctx context.Context, of due) error {
 	if err != nil {
 		return err
 	}
+	letHold := ground.Holding(ctx, func(ctx context.Context) error {
+		return s.Store.GoOnHolding(ctx, p.ID, ground.HoldFor)
+	})
 	again, err := s.goOn(ctx, p)
+	letHold()
 	away, trouble := (*outlet.Away)(nil), ""
 	switch {
 	case errors.As(err, &away):
@@ -120,7 +122,7 @@ func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publicat
 			return
 		}
 		told = time.Now()
-		if wants, err := s.Store.KeepPublication(ctx, p.ID, holdFor, bytes); err == nil && wants == "withdraw" {
+		if wants, err := s.Store.NoteSent(ctx, p.ID, bytes); err == nil && wants == "withdraw" {
 			stop() // it is not to get there
 		}
 	})

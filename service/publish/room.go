@@ -4,8 +4,10 @@
 package publish
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/outlet"
@@ -29,7 +31,24 @@ func New(g *ground.Ground, r *releases.Releases, blobs *blob.Blobs, folders stri
 	}
 	s := &Publish{g, r, blobs, folders}
 	ground.Does(g, s.due)
+	g.OneOfAll(ground.Upkeep{What: "going on with publications that a server has left", Every: leftEvery, Do: s.takeUp})
 	return s
+}
+
+// leftEvery is how often is looked for what a server has left that does not come back.
+const leftEvery = 10 * time.Second
+
+// takeUp has others go on with what a server has left.
+func (s *Publish) takeUp(ctx context.Context) error {
+	return s.Tx(ctx, func(q ground.Q) error {
+		left, err := q.LeftPublications(ctx)
+		for _, id := range left {
+			if err == nil {
+				err = q.PutOff(ctx, due{id})
+			}
+		}
+		return err
+	})
 }
 
 // open opens an outlet; done lets go of it.

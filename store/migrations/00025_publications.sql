@@ -38,6 +38,7 @@ CREATE UNIQUE INDEX publications_way ON publications (outlet_id, channel)
     WHERE state IN ('prepared', 'sending', 'processing', 'in-review');
 CREATE UNIQUE INDEX publications_step ON publications (attempt_id, step) WHERE attempt_id IS NOT NULL;
 CREATE INDEX publications_release ON publications (release_id);
+CREATE INDEX publications_held ON publications (held_until) WHERE held_until IS NOT NULL;
 
 -- What became of them, told in the order in which it happened.
 CREATE TABLE publication_steps (
@@ -51,6 +52,8 @@ CREATE TABLE publication_steps (
 );
 CREATE INDEX publication_steps_of ON publication_steps (publication_id, id);
 
+CREATE INDEX attempts_driven ON attempts (driven_until) WHERE driven_until IS NOT NULL;
+
 -- Packages of an attempt about which people are asked once it has passed.
 CREATE TABLE asked_packages (
     attempt_id bigint NOT NULL REFERENCES attempts ON DELETE CASCADE,
@@ -61,4 +64,5 @@ CREATE TABLE asked_packages (
 
 -- +goose Down
 DROP TABLE asked_packages;
+DROP INDEX attempts_driven;
 DROP TABLE publication_steps, publications, outlets;
