@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
@@ -13,9 +14,11 @@ type Outlet struct {
 	Name string `json:"name"`
 	Kind string `json:"kind" enum:"folder"`
 	// Of a folder: below that of the project's outlets on the server's machine.
-	Folder string    `json:"folder,omitempty"`
-	SetBy  string    `json:"set_by"`
-	SetAt  time.Time `json:"set_at"`
+	Folder string `json:"folder,omitempty"`
+	// Which runs may publish there by themselves; a keeper may in any case.
+	Scope access.Scope `json:"scope"`
+	SetBy string       `json:"set_by"`
+	SetAt time.Time    `json:"set_at"`
 }
 
 // NewOutlet makes an outlet, or changes it.
@@ -23,6 +26,8 @@ type NewOutlet struct {
 	Kind string `json:"kind" enum:"folder"`
 	// Default: the outlet's name.
 	Folder string `json:"folder,omitempty" maxLength:"200"`
+	// Which runs may publish there by themselves; empty: any of the project.
+	Scope access.Scope `json:"scope,omitempty"`
 }
 
 // OutletTried tells whether an outlet answers.

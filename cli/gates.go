@@ -85,7 +85,7 @@ func answerCommand() *cli.Command {
 				return terminal.OrJSON(c, g, err)
 			}
 			s := terminal.NewScreen(terminal.Out(c))
-			s.Line("%s", s.In(terminal.Strong, g.Question))
+			s.Line("%s", s.In(terminal.Strong, terminal.Short(g.Question, 200)))
 			s.Line("You said %s: %s.", said, terminal.GateWord(g))
 			return nil
 		}, "PROJECT", "RUN", "ANSWER"),

@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/access"
 )
 
 func outletCommand() *cli.Command {
@@ -35,12 +36,20 @@ func outletCommand() *cli.Command {
 			ArgsUsage: "PROJECT NAME",
 			Description: "A folder is one of the server's machine, below that of the project's outlets (piston serve " +
 				"--outlets). Each version is there whole\n" +
-				"or not at all, and is never written over; current.json says which one people get.\n\n" +
-				terminal.Example("piston outlet set tidewick harbour-depot --folder harbours"),
-			Flags: []cli.Flag{&cli.StringFlag{Name: "folder", Usage: "the folder; by default it has the outlet's name"},
+				"or not at all, and is never written over; current.json says which one people get. What is said of an outlet " +
+				"takes the place of\n" +
+				"what was said before.\n\n" +
+				terminal.Example("piston outlet set tidewick harbour-depot --pipeline release --branch main"),
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "folder", Usage: "the folder; by default it has the outlet's name"},
+				&cli.StringSliceFlag{Name: "pipeline", Usage: "a pipeline that may publish there by itself; none: any"},
+				&cli.StringSliceFlag{Name: "branch", Usage: "a branch whose runs may"},
+				&cli.StringSliceFlag{Name: "tag", Usage: "a tag whose runs may"},
 				terminal.JSONFlag},
 			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-				o, err := cl.SetOutlet(ctx, args[0], args[1], api.NewOutlet{Kind: "folder", Folder: c.String("folder")})
+				o, err := cl.SetOutlet(ctx, args[0], args[1], api.NewOutlet{Kind: "folder", Folder: c.String("folder"),
+					Scope: access.Scope{Pipelines: c.StringSlice("pipeline"), Branches: c.StringSlice("branch"),
+						Tags: c.StringSlice("tag")}})
 				return told(c, o, err, fmt.Sprintf("Releases can go to %s, the folder %s.", o.Name, o.Folder))
 			}, "PROJECT", "NAME"),
 		}, {

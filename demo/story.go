@@ -34,7 +34,7 @@ type Story struct {
 
 	people map[string]*client.Client // those who act in the story
 	next   record.RunNumber          // number of the next run
-	builds int64            // build numbers issued so far
+	builds int64                     // build numbers issued so far
 }
 
 // Outcome is what came of one run of the story.
@@ -172,7 +172,8 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 		return err
 	}
 	s.Tell("making an outlet, a folder that harbour masters fetch releases from")
-	if _, err := s.Client.SetOutlet(ctx, Project, "harbour-depot", api.NewOutlet{Kind: "folder"}); err != nil {
+	if _, err := s.Client.SetOutlet(ctx, Project, "harbour-depot", api.NewOutlet{Kind: "folder",
+		Scope: access.Scope{Pipelines: []string{"release"}, Branches: []string{"main"}}}); err != nil {
 		return err
 	}
 	s.Tell("adding people: two keepers, a builder, a reader")

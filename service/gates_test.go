@@ -14,6 +14,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/gates"
@@ -361,4 +362,15 @@ func TestListsOfGates(t *testing.T) {
 	assert.Empty(t, none.Gates, "what one may not see is not there")
 	_, err = s.Gates.List(eve, gates.Filter{Project: "p", Limit: 10})
 	assert.ErrorIs(t, err, ground.ErrNotFound)
+}
+
+func TestAStrangersQuestionSaysWhoseItIs(t *testing.T) {
+	s := open(t)
+	ctx := asItself(t)
+	p := addProject(t, s, "p")
+	pipeline, findings := definition.Parse("piston/trunk.toml", []byte("[job.go.ask]\nwho = [\"keeper\"]\nquestion = \"Publish 1.5.0?\"\n"), nil)
+	require.Empty(t, findings)
+	run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Trigger: "proposal", Outside: true, Commit: "c0ffee", Queued: time.Now()}
+	require.NoError(t, s.Tx(ctx, func(q ground.Q) error { return s.Work.AddRun(ctx, q, &run, pipeline) }))
+	assert.Equal(t, "Of a proposal from outside: Publish 1.5.0?", gateOf(t, s, run).Question)
 }

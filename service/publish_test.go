@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
@@ -208,4 +209,77 @@ func TestAnOutletThatIsAwayIsAskedAgain(t *testing.T) {
 	assert.NotEmpty(t, tried.Trouble)
 	require.NoError(t, os.Remove(dir))
 	assert.Empty(t, stands(t, s, p, publication.Out).Reasons.V)
+}
+
+func TestAnOutletIsOpenToSomeRuns(t *testing.T) {
+	s, r := openWithRepository(t)
+	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
+	_, err := s.Publish.SetOutlet(ada, "app", "depot", api.NewOutlet{Kind: "folder", Scope: access.Scope{Pipelines: []string{"release"}}})
+	require.NoError(t, err)
+	_, err = s.Publish.SetOutlet(ada, "app", "bad", api.NewOutlet{Kind: "folder", Scope: access.Scope{Branches: []string{"["}}})
+	assert.ErrorIs(t, err, ground.ErrInvalid)
+	r.commit(map[string]string{"piston/app.toml": tide, "VERSION": "1.0\n", "piston/p.toml": "version.file = \"VERSION\"\n" + looks +
+		"[job.out]\nafter = [\"a\"]\n[[job.out.step]]\nrelease = {}\n[[job.out.step]]\npublish = { to = \"depot\" }\n"})
+	packaged(t, s, signing(t, s, "p"), "the package", nil)
+	d := awaited(t, s, lastRun(t, s).Number)
+	assert.Equal(t, state.Failed, d.State)
+	assert.Contains(t, d.Failure.Reason, "is for pipeline release only")
+	p, err := s.Publish.ByHand(ada, "app", api.ReleasePath{App: "tide", Name: "1.0"}, api.NewPublication{Outlet: "depot"})
+	require.NoError(t, err, "a keeper may in any case")
+	stands(t, s, store.Publication{ID: p.ID}, publication.Out)
+}
+
+// What is stopped, or withdrawn, on its way goes nowhere; a job that is started again goes on with what is on its way.
+func TestStoppingWhatIsOnItsWay(t *testing.T) {
+	s, r := openWithRepository(t)
+	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
+	dir := withOutlet(t, s, ada, "depot")
+	require.NoError(t, os.MkdirAll(filepath.Dir(dir), 0o755))
+	require.NoError(t, os.WriteFile(dir, nil, 0o644)) // it is away
+	r.commit(map[string]string{"piston/app.toml": tide, "VERSION": "1.0\n", "piston/p.toml": "version.file = \"VERSION\"\n" + looks +
+		"[job.out]\nafter = [\"a\"]\n[[job.out.step]]\nrelease = {}\n[[job.out.step]]\npublish = { to = \"depot\" }\n"})
+	packaged(t, s, signing(t, s, "p"), "the package", nil)
+	run := lastRun(t, s)
+	way := func(wanted int) store.Publication {
+		t.Helper()
+		var list []store.Publication
+		require.Eventually(t, func() bool {
+			var err error
+			list, err = s.Store.Publications(ada, run.ProjectID, store.PublicationFilter{Limit: 9})
+			return err == nil && len(list) == wanted && list[0].Trouble != ""
+		}, 30*time.Second, 50*time.Millisecond)
+		return list[0]
+	}
+	first := way(1)
+	require.NoError(t, s.Work.StopRun(ada, "app", run.Number, "ada"))
+	d := awaited(t, s, run.Number)
+	assert.Equal(t, state.Cancelled, d.State)
+	now, err := s.Store.PublicationByID(ada, first.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "withdraw", now.Wants)
+	require.NoError(t, os.Remove(dir))
+	stands(t, s, first, publication.Withdrawn)
+	assert.NoDirExists(t, filepath.Join(dir, "release"))
+
+	// Started again it is a new one; a second start goes on with that, and the release's end ends it.
+	require.NoError(t, os.RemoveAll(dir))
+	require.NoError(t, os.WriteFile(dir, nil, 0o644))
+	_, err = s.Intake.Restart(ada, "app", run.Number, "ada", api.Restart{Failed: true})
+	require.NoError(t, err)
+	second := way(2)
+	attempts, err := s.Store.Attempts(ada, run.ID)
+	require.NoError(t, err)
+	again := attempts[len(attempts)-1].ID
+	made, err := s.Store.ReleaseByID(ada, second.ReleaseID)
+	require.NoError(t, err)
+	adopted, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "depot", Attempt: &attempts[0].ID, Step: 1})
+	require.NoError(t, err)
+	assert.Equal(t, second.ID, adopted.ID)
+	_, err = s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "depot", Attempt: &again, Step: 1})
+	require.NoError(t, err)
+	require.NoError(t, s.Releases.Withdraw(ada, "app", api.ReleasePath{App: "tide", Name: "1.0"}, api.Withdrawal{Reason: "x"}))
+	require.NoError(t, os.Remove(dir))
+	stands(t, s, second, publication.Withdrawn)
+	d = awaited(t, s, run.Number)
+	assert.Contains(t, d.Failure.Reason, "it was withdrawn on its way to depot")
 }

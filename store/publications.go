@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 )
@@ -25,6 +26,8 @@ const FolderOutlet = "folder"
 // OutletSettings are what an adapter needs to know.
 type OutletSettings struct {
 	Folder string `json:"folder,omitempty"`
+	// Which runs may bring something there by themselves.
+	Scope access.Scope `json:"scope"`
 }
 
 var outletColumns = columnsOf[Outlet]("o")
@@ -147,6 +150,28 @@ func (q Q) GoOnHolding(ctx context.Context, id record.PublicationID, lease time.
 func (q Q) NoteSent(ctx context.Context, id record.PublicationID, sent int64) (wants string, err error) {
 	err = q.get(ctx, &wants, `UPDATE publications SET sent = $2 WHERE id = $1 RETURNING wants`, id, sent)
 	return wants, err
+}
+
+// WithdrawPublications wants those taken back that are on the way of a release.
+func (q Q) WithdrawPublications(ctx context.Context, release record.ReleaseID) (ids []record.PublicationID, err error) {
+	err = q.list(ctx, &ids, `UPDATE publications SET wants = 'withdraw' WHERE release_id = $1
+		AND state IN ('prepared', 'sending', 'processing', 'in-review') RETURNING id`, release)
+	return ids, err
+}
+
+// WithdrawBegun wants that taken back which an attempt has begun and that is not where it is to go.
+func (q Q) WithdrawBegun(ctx context.Context, attempt record.AttemptID) (ids []record.PublicationID, err error) {
+	err = q.list(ctx, &ids, `UPDATE publications SET wants = 'withdraw' WHERE attempt_id = $1
+		AND state IN ('prepared', 'sending') RETURNING id`, attempt)
+	return ids, err
+}
+
+// AdoptPublication gives one that is on its way to the step of another attempt, which would begin the same.
+func (q Q) AdoptPublication(ctx context.Context, p Publication) (id record.PublicationID, err error) {
+	err = q.get(ctx, &id, `UPDATE publications SET attempt_id = $1, step = $2 WHERE release_id = $3 AND outlet_id = $4
+		AND channel = $5 AND state IN ('prepared', 'sending', 'processing', 'in-review') RETURNING id`, p.Attempt, p.Step,
+		p.ReleaseID, p.OutletID, p.Channel)
+	return id, err
 }
 
 // LeftPublications lists those whose server has ended while it had them in hand, and lets go of them.

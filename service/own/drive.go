@@ -87,6 +87,9 @@ func (s *Own) goOn(ctx context.Context, a store.Attempt) (again time.Duration, e
 		return 0, err
 	}
 	if a.Stop {
+		if err := s.publications.Abandon(ctx, a.ID); err != nil {
+			return 0, err
+		}
 		return 0, j.finish(ctx, a.StopState, a.StopReason)
 	}
 	if limit := j.def.Limit.Value(); limit > 0 && a.Claimed != nil && time.Since(*a.Claimed) > limit {

@@ -2,6 +2,7 @@ package own
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -19,12 +20,10 @@ const publishAgain = time.Minute
 
 // publish puts what the run has released on its way, and waits until it is as far as the step wants.
 func (j *job) publish(ctx context.Context, i int, do *action.Publish) (again time.Duration, err error) {
-	r, err := j.releaseOf(ctx, do.App)
-	if err != nil {
-		return 0, err
+	p, err := j.Store.PublicationOfStep(ctx, j.attempt.ID, i)
+	if errors.Is(err, store.ErrNotFound) {
+		p, err = j.begin(ctx, i, do)
 	}
-	p, err := j.publications.Begin(ctx, publish.Wish{Release: r, Outlet: do.To, Channel: do.Channel, Share: do.Share,
-		Attempt: &j.attempt.ID, Step: i})
 	if err != nil {
 		return 0, err
 	}
@@ -44,6 +43,16 @@ func (j *job) publish(ctx context.Context, i int, do *action.Publish) (again tim
 		return 0, j.say(ctx, i, "%s: %s", p.Outlet, wordOf(p))
 	}
 	return publishAgain, nil
+}
+
+// begin puts what the run has released on its way.
+func (j *job) begin(ctx context.Context, i int, do *action.Publish) (p store.Publication, err error) {
+	r, err := j.releaseOf(ctx, do.App)
+	if err != nil {
+		return p, err
+	}
+	return j.publications.Begin(ctx, publish.Wish{Release: r, Outlet: do.To, Channel: do.Channel, Share: do.Share,
+		Attempt: &j.attempt.ID, Step: i})
 }
 
 // reached tells whether a publication is as far as a step wants.

@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/store"
 )
 
@@ -57,6 +58,19 @@ func (s *Publish) Withdraw(ctx context.Context, project string, id record.Public
 	})
 }
 
+// Abandon takes back what a job has begun that is stopped, as far as it is not where it is to go.
+func (s *Publish) Abandon(ctx context.Context, attempt record.AttemptID) error {
+	return s.Tx(ctx, func(q ground.Q) error {
+		begun, err := q.WithdrawBegun(ctx, attempt)
+		for _, id := range begun {
+			if err == nil {
+				err = q.PutOff(ctx, releases.PublicationDue{Publication: id})
+			}
+		}
+		return err
+	})
+}
+
 // want notes what a person wants of a publication; it is done as background work.
 func (s *Publish) want(ctx context.Context, project string, id record.PublicationID, what string,
 	may func(p *store.Publication) error) error {
@@ -85,7 +99,7 @@ func (s *Publish) want(ctx context.Context, project string, id record.Publicatio
 		if err := q.AddPublicationStep(ctx, who); err != nil {
 			return err
 		}
-		return q.PutOff(ctx, due{id})
+		return q.PutOff(ctx, releases.PublicationDue{Publication: id})
 	})
 }
 

@@ -8,30 +8,18 @@ import (
 	"io"
 	"path"
 
-	"github.com/riverqueue/river"
-
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/store"
 )
 
 // DefaultChannel is the one that is meant where none is named.
 const DefaultChannel = "release"
-
-// due is a publication that is to be gone on with.
-type due struct {
-	Publication record.PublicationID `json:"publication"`
-}
-
-// Kind implements river.JobArgs.
-func (due) Kind() string { return "publication" }
-
-// InsertOpts implements river.JobArgsWithInsertOpts.
-func (due) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: ground.Slow} }
 
 // Wish is what is to be published, and where.
 type Wish struct {
@@ -48,18 +36,17 @@ func (w *Wish) complete() {
 	w.Channel, w.Share = cmp.Or(w.Channel, DefaultChannel), cmp.Or(w.Share, 100)
 }
 
-// Begin puts a release on its way. A step begins one publication, however often it is asked.
+// Begin puts a release on its way. A step has begun none yet.
 func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err error) {
 	w.complete()
-	if w.Attempt != nil {
-		p, err = s.Store.PublicationOfStep(ctx, *w.Attempt, w.Step)
-		if !errors.Is(err, store.ErrNotFound) {
-			return p, err
-		}
-	}
 	o, err := s.Store.OutletByName(ctx, w.Release.ProjectID, w.Outlet)
 	if err != nil {
 		return p, ground.Known(err, "outlet %s of %s", w.Outlet, w.Release.Project)
+	}
+	if w.Attempt != nil {
+		if why := o.Settings.V.Scope.Refuses(w.Release.Pipeline, w.Release.Branch, w.Release.Tag); why != "" {
+			return p, ground.Refuse("outlet %s is not open to this run: %s", o.Name, why)
+		}
 	}
 	parts, err := s.Store.ReleaseParts(ctx, w.Release.ID)
 	if err != nil {
@@ -78,6 +65,11 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 		if r.Withdrawn != nil {
 			return fmt.Errorf("%s %s is withdrawn, so that publishing it is %w", r.App, r.Name, ground.ErrInvalid)
 		}
+		if w.Attempt != nil { // of a job that was started again, when the one before it has begun this
+			if p.ID, err = q.AdoptPublication(ctx, p); !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
+		}
 		if err := q.AddPublication(ctx, &p); err != nil {
 			if errors.Is(err, store.ErrExists) {
 				return ground.Saying(ground.ErrExists, "another release is on its way into channel %s of %s; wait for it, or "+
@@ -93,7 +85,7 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 		if err := q.Tell(ctx, told); err != nil {
 			return err
 		}
-		return q.PutOff(ctx, due{p.ID})
+		return q.PutOff(ctx, releases.PublicationDue{Publication: p.ID})
 	})
 	if err != nil {
 		return p, err

@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/store"
 )
@@ -22,7 +23,7 @@ const (
 )
 
 // due goes on with a publication as far as it comes.
-func (s *Publish) due(ctx context.Context, of due) error {
+func (s *Publish) due(ctx context.Context, of releases.PublicationDue) error {
 	ctx = ground.AsItself(ctx)
 	if _, err := s.Store.PublicationByID(ctx, of.Publication); err != nil {
 		if errors.Is(err, store.ErrNotFound) {

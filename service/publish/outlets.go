@@ -31,13 +31,16 @@ func (s *Publish) Outlets(ctx context.Context, project string) ([]api.Outlet, er
 }
 
 func outletOf(o store.Outlet) api.Outlet {
-	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: o.Settings.V.Folder, SetBy: o.SetBy, SetAt: o.SetAt}
+	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: o.Settings.V.Folder, Scope: o.Settings.V.Scope, SetBy: o.SetBy, SetAt: o.SetAt}
 }
 
 // SetOutlet makes an outlet, or changes it.
 func (s *Publish) SetOutlet(ctx context.Context, project, name string, in api.NewOutlet) (api.Outlet, error) {
 	o := store.Outlet{Name: name, Kind: in.Kind, SetBy: ground.WhoAsks(ctx).Name}
-	o.Settings.V.Folder = cmp.Or(in.Folder, name)
+	o.Settings.V.Folder, o.Settings.V.Scope = cmp.Or(in.Folder, name), in.Scope
+	if err := in.Scope.Check(); err != nil {
+		return api.Outlet{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+	}
 	if err := outlet.FolderName(o.Settings.V.Folder); err != nil {
 		return api.Outlet{}, fmt.Errorf("%w: %w", err, ground.ErrInvalid)
 	}
@@ -53,7 +56,7 @@ func (s *Publish) SetOutlet(ctx context.Context, project, name string, in api.Ne
 			return err
 		}
 		for _, other := range all {
-			if other.Name == name && other.Settings.V != o.Settings.V {
+			if other.Name == name && other.Settings.V.Folder != o.Settings.V.Folder {
 				if err := s.unused(ctx, q, other); err != nil {
 					return err
 				}

@@ -44,7 +44,7 @@ func (s *Publish) takeUp(ctx context.Context) error {
 		left, err := q.LeftPublications(ctx)
 		for _, id := range left {
 			if err == nil {
-				err = q.PutOff(ctx, due{id})
+				err = q.PutOff(ctx, releases.PublicationDue{Publication: id})
 			}
 		}
 		return err

@@ -199,7 +199,8 @@ func (s *Releases) against(p store.Package, r store.Release) string {
 	return ""
 }
 
-// Withdraw takes a release back: it goes nowhere any more. What has it already, has it.
+// Withdraw takes a release back: it goes nowhere any more, and what is on its way is taken back. Who has it already, has
+// it.
 func (s *Releases) Withdraw(ctx context.Context, project string, at api.ReleasePath, in api.Withdrawal) error {
 	r, err := s.Find(ctx, project, at)
 	if err != nil {
@@ -210,6 +211,15 @@ func (s *Releases) Withdraw(ctx context.Context, project string, at api.ReleaseP
 			if errors.Is(err, store.ErrNotFound) {
 				return ground.Saying(ground.ErrExists, "%s %s is withdrawn already", r.App, r.Name)
 			}
+			return err
+		}
+		going, err := q.WithdrawPublications(ctx, r.ID)
+		for _, id := range going {
+			if err == nil {
+				err = q.PutOff(ctx, PublicationDue{id})
+			}
+		}
+		if err != nil {
 			return err
 		}
 		return q.Tell(ctx, fact.Fact{Kind: fact.ReleaseWithdraw, Project: project, Subject: r.App + " " + r.Name,

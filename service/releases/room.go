@@ -3,6 +3,9 @@
 package releases
 
 import (
+	"github.com/riverqueue/river"
+
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/packages"
@@ -21,3 +24,14 @@ type Releases struct {
 func New(g *ground.Ground, v *versions.Versions, p *packages.Packages, a *gates.Gates) *Releases {
 	return &Releases{g, v, p, a}
 }
+
+// PublicationDue is a release on its way to an outlet that is to be gone on with.
+type PublicationDue struct {
+	Publication record.PublicationID `json:"publication"`
+}
+
+// Kind implements river.JobArgs.
+func (PublicationDue) Kind() string { return "publication" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (PublicationDue) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: ground.Slow} }

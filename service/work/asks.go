@@ -63,6 +63,9 @@ func askedAfter(ctx context.Context, q ground.Q, attempt record.AttemptID) (*def
 func askOfJob(ctx context.Context, q ground.Q, run store.Run, job store.Job, now time.Time) error {
 	question := *job.Definition.V.Ask
 	question.Question = definition.Fill(question.Question, runEnv(run))
+	if run.Outside { // a stranger has written it, and may want to be taken for somebody else
+		question.Question = "Of a proposal from outside: " + question.Question
+	}
 	return ask(ctx, q, run, job.ID, &question, now)
 }
 
