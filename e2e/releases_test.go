@@ -183,7 +183,7 @@ func TestKillsOfPublications(t *testing.T) {
 				}
 				time.Sleep(20 * time.Millisecond)
 			}
-			time.Sleep(time.Duration(random.IntN(1 + size/2_000_000)) * time.Millisecond)
+			time.Sleep(time.Duration(random.IntN(1+size/2_000_000)) * time.Millisecond)
 		}
 		_ = s.cmd.Process.Kill()
 		_ = s.cmd.Wait()

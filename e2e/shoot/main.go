@@ -26,10 +26,10 @@ var pages = []struct {
 	name, path, wait string
 	once             bool
 }{
-	{"projects", "/", `//a[text()="tidewick"]`, true},
+	{"run-waits", "/tidewick/18", `section[aria-label="Question of go"]`, true},
+	{"release", "/tidewick/releases/almanac/1.5.0", `section[aria-label="Where it went"] table`, true},
 	{"runs", "/tidewick", `//a[text()="6"]`, true},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
-	{"run-broken", "/tidewick/13", `//*[contains(text(), "unknown key")]`, true},
 	{"queue", "/-/queue", `//td[contains(text(), "held")]`, true},
 	{"pipelines", "/tidewick/pipelines", `//a[text()="trunk"]`, true},
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},

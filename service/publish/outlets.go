@@ -31,7 +31,8 @@ func (s *Publish) Outlets(ctx context.Context, project string) ([]api.Outlet, er
 }
 
 func outletOf(o store.Outlet) api.Outlet {
-	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: o.Settings.V.Folder, Scope: o.Settings.V.Scope, SetBy: o.SetBy, SetAt: o.SetAt}
+	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: o.Settings.V.Folder, Scope: o.Settings.V.Scope,
+		SetBy: o.SetBy, SetAt: o.SetAt}
 }
 
 // SetOutlet makes an outlet, or changes it.

@@ -199,8 +199,8 @@ func (s *Releases) against(p store.Package, r store.Release) string {
 	return ""
 }
 
-// Withdraw takes a release back: it goes nowhere any more, and what is on its way is taken back. Who has it already, has
-// it.
+// Withdraw takes a release back: it goes nowhere any more, and what is on its way is taken back. Who has it already,
+// has it.
 func (s *Releases) Withdraw(ctx context.Context, project string, at api.ReleasePath, in api.Withdrawal) error {
 	r, err := s.Find(ctx, project, at)
 	if err != nil {
