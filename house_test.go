@@ -23,7 +23,7 @@ const module = "gentlepiston.example/piston/"
 var floors = map[string]int{
 	"core": 0,
 	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1, "token": 1,
-	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2, "outlet": 2,
+	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2, "outlet": 2, "standin": 2,
 	"service": 3, "client": 3,
 	"httpapi": 4, "runner": 4,
 	"host": 5, "demo": 5, "try": 5,
@@ -41,7 +41,7 @@ var corridors = map[string]map[string]int{
 	},
 	"cli": {"terminal": 0},
 	"service": {
-		"ground": 0, "vault": 1, "logs": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
+		"ground": 0, "vault": 1, "logs": 1, "letters": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
 		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
 		"report": 5, "publish": 6, "own": 7,
 	},

@@ -14,6 +14,8 @@ type Person struct {
 	Administrator bool `json:"administrator"`
 	// May not sign in, nor use a token.
 	Disabled bool `json:"disabled,omitempty"`
+	// Where they get mail; absent when they get none.
+	Mail string `json:"mail,omitempty"`
 	// Where they sign in by OpenID Connect.
 	Issuer  string    `json:"issuer,omitempty"`
 	Groups  []string  `json:"groups"`

@@ -53,6 +53,7 @@ func App() *cli.Command {
 			identityCommand(), signaturesCommand(), packageCommand(), signCommand(),
 			inspectCommand(),
 			packagesCommand(), verifyCommand(), statementKeyCommand(),
+			lettersCommand(), mailCommand(), standInCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
 			versionCommand(), hookReportCommand(), runnerNetCommand(), packagesInsideCommand(), referenceCommand(),

@@ -11,9 +11,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/cli/terminal"
+	"gentlepiston.example/piston/core/letter"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/host"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/people"
 )
 
@@ -57,6 +59,12 @@ func hostFlags(home, listen string) []cli.Flag {
 		&cli.StringFlag{Name: "reserve",
 			Usage: "how much of the disk is kept free: with less no job is handed out, and caches are given up",
 			Value: quantity.Bytes(ground.DefaultReserve)},
+		&cli.StringFlag{Name: "mail-server", Sources: cli.EnvVars("PISTON_MAIL_SERVER"),
+			Usage: "the server that mail is sent by, as HOST:PORT; its password comes by PISTON_MAIL_PASSWORD"},
+		&cli.StringFlag{Name: "mail-from", Usage: "the address that mail comes from",
+			Sources: cli.EnvVars("PISTON_MAIL_FROM")},
+		&cli.StringFlag{Name: "mail-user", Usage: "who signs in there", Sources: cli.EnvVars("PISTON_MAIL_USER")},
+		&cli.BoolFlag{Name: "mail-plain", Usage: "speak with it without TLS; for a server on this machine"},
 		&cli.StringFlag{Name: "outlets",
 			Usage: "folder below which outlets that are folders are; default: outlets in --home"},
 		&cli.BoolFlag{Name: "verbose", Usage: "tell more: every request, among others"},
@@ -67,8 +75,10 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 	o := host.Options{Home: c.String("home"), Listen: c.String("listen"), Database: c.String("database"),
 		Slots: c.Int("slots"), Isolate: c.String("isolation"), Network: c.String("network"),
 		Through: c.StringSlice("let-through"), Take: c.Bool("take-records"),
-		Log:        newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
-		Outlets:    c.String("outlets"),
+		Log:     newLog(os.Stderr, slog.LevelInfo, c.Bool("verbose")),
+		Outlets: c.String("outlets"),
+		Mail: letters.Server{Address: c.String("mail-server"), From: c.String("mail-from"), User: c.String("mail-user"),
+			Password: os.Getenv("PISTON_MAIL_PASSWORD"), Plain: c.Bool("mail-plain")},
 		MasterFile: c.String("master-file"), Tokens: c.String("token-module"),
 		CertFile: c.String("tls-cert"), KeyFile: c.String("tls-key"),
 		Plain: c.Bool("behind-proxy"), Public: c.String("public"),
@@ -85,6 +95,12 @@ func hostOptions(c *cli.Command) (host.Options, error) {
 			p = netip.PrefixFrom(a, a.BitLen())
 		}
 		o.Proxies = append(o.Proxies, p)
+	}
+	if o.Mail.Address != "" && letter.Address(o.Mail.From) != nil {
+		return o, terminal.Usage("--mail-server needs --mail-from, the address that mail comes from")
+	}
+	if err := o.Mail.Check(); err != nil {
+		return o, terminal.Usage("--mail-server: %v", err)
 	}
 	var err error
 	if o.Reserve, err = quantity.ParseBytes(c.String("reserve")); err != nil {

@@ -25,6 +25,7 @@ import (
 	"gentlepiston.example/piston/local"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/people"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
@@ -49,6 +50,7 @@ type Options struct {
 	CertFile   string // of TLS, with KeyFile
 	KeyFile    string
 	Plain      bool           // HTTP without TLS beyond loopback, since something in front of it speaks TLS
+	Mail       letters.Server // by what mail is sent
 	Outlets    string         // folder below which outlets that are folders are; "" for one in the data folder
 	Reserve    int64          // bytes of the disk that are kept free
 	Public     string         // address by which people reach it; "" for the one it listens at
@@ -257,7 +259,7 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 	h.onStop(func() { _ = tokens.Close() })
 	if h.Service, err = service.Open(ctx, st, sm, blobs,
 		service.Options{Home: home, Master: vault.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
-			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Outlets: o.Outlets,
+			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Outlets: o.Outlets, Mail: o.Mail,
 			Log: o.Log}); err != nil {
 		return err
 	}

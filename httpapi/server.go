@@ -81,6 +81,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.gates(a)
 	sv.releases(a)
 	publications(sv, a)
+	letters(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)
 	sv.pipelines(a)

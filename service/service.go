@@ -14,6 +14,7 @@ import (
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
+	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/own"
 	"gentlepiston.example/piston/service/packages"
@@ -42,6 +43,7 @@ type Service struct {
 	Intake     *intake.Intake
 	Work       *work.Work
 	Gates      *gates.Gates
+	Letters    *letters.Letters
 	Versions   *versions.Versions
 	Packages   *packages.Packages
 	Caches     *caches.Caches
@@ -59,6 +61,7 @@ type Options struct {
 	Issuer people.Issuer // where people may sign in; the zero value for none
 	// Reserve is how much of the disk is kept free, in bytes: with less, no job is handed out.
 	Reserve int64
+	Mail    letters.Server // by what mail is sent; the zero value for none
 	// Outlets is the folder below which outlets that are folders are; "" for one in the data folder.
 	Outlets string
 	Public  string // address by which people reach the console; "" when that is not known
@@ -82,7 +85,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 		Projects: projects.New(g, v, blobs, o.Public), Identities: identities.New(g, v, o.Tokens)}
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
-	s.Gates = gates.New(g, s.Work)
+	s.Letters = letters.New(g, o.Mail, o.Public)
+	s.Gates = gates.New(g, s.Work, s.Letters)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err
 	}

@@ -74,6 +74,12 @@ func openAt(t *testing.T, dsn string) *Service {
 // openIn opens one in a data folder, beside another when that has one there.
 func openIn(t *testing.T, dsn, home string) *Service {
 	t.Helper()
+	return openWith(t, dsn, Options{Home: home})
+}
+
+// openWith opens one that is told more.
+func openWith(t *testing.T, dsn string, o Options) *Service {
+	t.Helper()
 	st, err := store.Open(asItself(t), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
@@ -83,8 +89,9 @@ func openIn(t *testing.T, dsn, home string) *Service {
 	blobs, err := blob.OpenFolder(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { blobs.Close() })
-	s, err := Open(asItself(t), st, sm, blobs, Options{Home: home, Master: vault.FindMaster(func(string) string { return "" }, MasterFile(home)), Log: slog.New(slog.DiscardHandler),
-		Tokens: token.New(softtoken.Library)}) // it is loaded when a key in it is asked for
+	o.Master, o.Log = vault.FindMaster(func(string) string { return "" }, MasterFile(o.Home)), slog.New(slog.DiscardHandler)
+	o.Tokens = token.New(softtoken.Library) // it is loaded when a key in it is asked for
+	s, err := Open(asItself(t), st, sm, blobs, o)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	folders.Store(s, blobs)

@@ -21,10 +21,11 @@ type Person struct {
 	Seen          *time.Time      `db:"seen_at"`
 	Groups        Texts           `db:"groups"`
 	ByGroup       bool            `db:"by_group"` // an administrator by a group
+	Mail          string          `db:"mail"`     // "" when they get none
 }
 
 const personColumns = `p.id, p.name, p.password_hash, p.administrator, p.disabled, p.issuer, p.subject, p.created_at,
-	p.seen_at,
+	p.seen_at, p.mail,
 	ARRAY(SELECT g.name FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id
 	ORDER BY g.name) AS groups,
 	EXISTS (SELECT FROM members m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id

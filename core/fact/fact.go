@@ -44,6 +44,7 @@ const (
 	PublicationChange Kind = "publication.change" // it stands elsewhere
 	PublicationWish   Kind = "publication.wish"
 	PersonAdd         Kind = "person.add"
+	PersonMail        Kind = "person.mail"
 	PersonChange      Kind = "person.change"
 	PasswordChange    Kind = "person.change-password"
 	PasswordReset     Kind = "person.reset-password"
@@ -90,7 +91,7 @@ var Kinds = map[Kind]Follows{
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	OutletDrop: act, OutletSet: act, PublicationBegin: act, PublicationWish: act,
 	PublicationChange: {Console: true},
-	NotesCorrect:      act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act,
+	NotesCorrect:      act, PasswordChange: act, PasswordReset: act, PersonAdd: act, PersonChange: act, PersonMail: act,
 	ProjectAdd: act, ProjectBot: act, ProjectLend: act, ProjectNetwork: act, PushRetry: act, ReleaseMake: act,
 	ReleaseWithdraw: act, RoleGrant: act,
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,

@@ -17,6 +17,7 @@ type (
 	IdentityID    int64
 	PackageID     int64
 	CacheID       int64
+	LetterID      int64
 	GateID        int64
 	ReleaseID     int64
 	OutletID      int64

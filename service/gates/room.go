@@ -5,18 +5,21 @@ package gates
 
 import (
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/work"
 )
 
 // Gates is the room of what people are asked.
 type Gates struct {
 	*ground.Ground
-	work *work.Work
+	work    *work.Work
+	letters *letters.Letters
 }
 
 // New makes it.
-func New(g *ground.Ground, w *work.Work) *Gates {
-	s := &Gates{g, w}
+func New(g *ground.Ground, w *work.Work, l *letters.Letters) *Gates {
+	s := &Gates{g, w, l}
 	ground.Does(g, s.due)
+	ground.Does(g, s.tell)
 	return s
 }

@@ -34,6 +34,9 @@ type later struct {
 // Slow is the queue of what may take long and holds up nothing else, such as bringing packages elsewhere.
 const Slow = "slow"
 
+// Mail is the queue of letters.
+const Mail = "mail"
+
 // folderID stands for a data folder on this machine.
 func folderID(home string) string {
 	name, _ := os.Hostname()
@@ -48,8 +51,9 @@ func openLater(g *Ground) (*later, error) {
 	client, err := g.Store.Later(&river.Config{ID: l.folder + rand.Text(), PollOnly: true, FetchPollInterval: lookForLater,
 		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
 		ErrorHandler: failures{g.Log},
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, Slow: {MaxWorkers: 8}},
-		Workers:      l.workers})
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, Slow: {MaxWorkers: 8},
+			Mail: {MaxWorkers: 4}},
+		Workers: l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {
 		u, known := l.upkeeps[j.Args.What]

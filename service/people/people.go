@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/letter"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -32,8 +33,8 @@ func (s *People) EnsureAdministrator(ctx context.Context) (password string, err 
 }
 
 func personOf(p store.Person) api.Person {
-	return api.Person{Name: p.Name, Administrator: p.Administrator || p.ByGroup, Disabled: p.Disabled, Issuer: p.Issuer,
-		Groups:  ground.NonNil(p.Groups),
+	return api.Person{Name: p.Name, Administrator: p.Administrator || p.ByGroup, Disabled: p.Disabled, Mail: p.Mail,
+		Issuer: p.Issuer, Groups: ground.NonNil(p.Groups),
 		Created: p.Created, Seen: p.Seen}
 }
 
@@ -116,6 +117,25 @@ func (s *People) amongPeople(ctx context.Context, do func(q ground.Q) error) err
 			return fmt.Errorf("that would leave no administrator who can sign in: %w; make another one first", ground.ErrInvalid)
 		}
 		return err
+	})
+}
+
+// SetMail says where somebody gets mail; "" for nowhere.
+func (s *People) SetMail(ctx context.Context, name string, in api.MailAddress) error {
+	if in.Mail != "" {
+		if err := letter.Address(in.Mail); err != nil {
+			return fmt.Errorf("%.60q cannot be used: %w: %w", in.Mail, err, ground.ErrInvalid)
+		}
+	}
+	return s.Tx(ctx, func(q ground.Q) error {
+		p, err := q.PersonByName(ctx, name)
+		if err != nil {
+			return ground.Known(err, "person %s", name)
+		}
+		if err := q.SetMail(ctx, p.ID, in.Mail); err != nil {
+			return err
+		}
+		return q.Tell(ctx, fact.Fact{Kind: fact.PersonMail, Subject: name, Before: p.Mail, After: in.Mail})
 	})
 }
 

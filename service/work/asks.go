@@ -23,6 +23,14 @@ type GateDue struct {
 // Kind implements river.JobArgs.
 func (GateDue) Kind() string { return "gate-due" }
 
+// GateAsked is a gate of which those are to be told who may answer it.
+type GateAsked struct {
+	Gate record.GateID `json:"gate"`
+}
+
+// Kind implements river.JobArgs.
+func (GateAsked) Kind() string { return "gate-asked" }
+
 // maxAsked bounds a question about packages, in bytes.
 const maxAsked = 400
 
@@ -75,6 +83,9 @@ func ask(ctx context.Context, q ground.Q, run store.Run, job record.JobID, quest
 	g := store.Gate{ProjectID: run.ProjectID, RunID: run.ID, JobID: job, Asked: now, Until: now.Add(question.Time())}
 	g.Ask.V = question
 	if err := q.AddGate(ctx, &g); err != nil {
+		return err
+	}
+	if err := q.PutOff(ctx, GateAsked{g.ID}); err != nil {
 		return err
 	}
 	return q.PutOffUntil(ctx, g.Until, GateDue{g.ID})
