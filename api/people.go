@@ -32,6 +32,8 @@ type Me struct {
 	Administrator bool   `json:"administrator"`
 	// By project: reader, builder or keeper; * for every project.
 	Roles map[string]access.Role `json:"roles"`
+	// Where mail goes; absent for nowhere.
+	Mail string `json:"mail,omitempty"`
 }
 
 // Credentials open a session.

@@ -75,6 +75,11 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 	}
 	defer stop()
 	o.Through = append(o.Through, strings.TrimPrefix(depot, "http://")) // it is far away, as the story goes
+	mailbox, stopMail, err := demoMail(ctx, &o)
+	if err != nil {
+		return err
+	}
+	defer stopMail()
 	tell("starting the service in %s", home)
 	h, err := host.Start(ctx, o)
 	if err != nil {
@@ -121,7 +126,7 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		}
 		return nil
 	}
-	sayWelcome(c, h.Address, password, filepath.Join(home, "client.json"), binary)
+	sayWelcome(c, h.Address, password, mailbox, filepath.Join(home, "client.json"), binary)
 	if !played && c.Bool("hybrid") {
 		if err := hybrid(); err != nil && ctx.Err() == nil {
 			tell("%v", err)
@@ -202,7 +207,7 @@ func reusedOf(o demo.Outcome) string {
 	return fmt.Sprintf("%s, %s", plural(o.Reused, "step"), quantity.Span(time.Duration(o.Saved)*time.Millisecond))
 }
 
-func sayWelcome(c *cli.Command, address, password, settingsFile, binary string) {
+func sayWelcome(c *cli.Command, address, password, mailbox, settingsFile, binary string) {
 	if c.Bool("json") {
 		return
 	}
@@ -210,6 +215,7 @@ func sayWelcome(c *cli.Command, address, password, settingsFile, binary string) 
 The console is at  %s
   sign in as       admin
   with password    %s
+Letters end at     %s (a stand-in mailbox)
 
 Three commands to try in another terminal:
   export PISTON_CONFIG=%s
@@ -218,5 +224,5 @@ Three commands to try in another terminal:
   %s start tidewick trunk && %s watch tidewick
 
 Ctrl-C stops everything.
-`, address, password, settingsFile, binary, binary, binary, binary)
+`, address, password, mailbox, settingsFile, binary, binary, binary, binary)
 }

@@ -25,6 +25,9 @@ func (s *Story) addPeople(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if err := s.Client.SetMail(ctx, name, name+"@tidewick.example"); err != nil {
+			return err
+		}
 		s.people[name] = client.New(s.Client.Address, issued.Secret)
 	}
 	if _, err := s.Client.SetGroup(ctx, "mobile", api.GroupChange{Members: []string{"ines", "wren"}}); err != nil {

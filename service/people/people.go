@@ -311,6 +311,13 @@ func (s *People) regrant(ctx context.Context, a fact.Fact, g api.Grant,
 func (s *People) Me(ctx context.Context) (api.Me, error) {
 	w := ground.WhoAsks(ctx)
 	me := api.Me{Name: w.Name, Administrator: w.Rules(), Roles: map[string]access.Role{}}
+	if w.Kind == api.PersonToken {
+		p, err := s.Store.PersonByName(ctx, w.Name)
+		if err != nil {
+			return me, ground.Known(err, "person %s", w.Name)
+		}
+		me.Mail = p.Mail
+	}
 	ids, all, err := s.Visible(ctx)
 	if err != nil {
 		return me, err

@@ -154,12 +154,36 @@ function ChangePassword({ close }: { close: () => void }) {
   );
 }
 
+function Mail({ close }: { close: () => void }) {
+  const [mail, setMail] = useState(useMe().mail ?? '');
+  return (
+    <FormDialog
+      title="Where you get mail"
+      act="Save"
+      close={close}
+      changes="who"
+      run={async () => done(await api.PUT('/api/v1/session/mail', { body: { mail } }))}
+    >
+      <TextField
+        size="small"
+        type="email"
+        autoFocus
+        label="Address"
+        value={mail}
+        onChange={(e) => setMail(e.target.value.trim())}
+        helperText="Empty: nowhere"
+      />
+      <Box>You are told where a run waits for an answer that you may give.</Box>
+    </FormDialog>
+  );
+}
+
 /** Who one is here: one's roles, password and tokens; for an administrator everybody's tokens. */
 export default function You() {
   const go = useNavigate();
   const me = useMe();
   useKeys({ u: () => void go('/') });
-  const [doing, setDoing] = useState<'token' | 'password' | Token | null>(null);
+  const [doing, setDoing] = useState<'token' | 'password' | 'mail' | Token | null>(null);
   const [made, setMade] = useState<{ name: string; secret: string } | null>(null);
   const tokens = usePaged<Token, number>(
     ['tokens'],
@@ -181,6 +205,9 @@ export default function You() {
             ? 'administrator: may do everything, everywhere'
             : roles.join(', ') || 'no role yet: an administrator gives you one'}
         </Box>
+        <Button variant="outlined" onClick={() => setDoing('mail')}>
+          {me.mail ? `Mail to ${me.mail} …` : 'Get mail …'}
+        </Button>
         <Button variant="outlined" onClick={() => setDoing('password')}>
           Change password …
         </Button>
@@ -252,6 +279,7 @@ export default function You() {
         <More of={tokens} />
       </Box>
       {doing === 'token' && <AddToken close={close} made={setMade} />}
+      {doing === 'mail' && <Mail close={close} />}
       {doing === 'password' && <ChangePassword close={close} />}
       {doing !== null && typeof doing === 'object' && (
         <FormDialog
