@@ -30,24 +30,12 @@ func gatesCommand() *cli.Command {
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Gates(ctx, client.GateFilter{Project: args[0], Open: !c.Bool("all"), Mine: c.Bool("mine"),
 				Before: c.Int64("before"), Limit: c.Int("limit")})
-			if err != nil || c.Bool("json") {
-				return terminal.OrJSON(c, page, err)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			if len(page.Gates) == 0 {
-				s.Line("Nobody is asked anything.")
-				return nil
-			}
-			var rows [][]string
-			for _, g := range page.Gates {
-				rows = append(rows, []string{fmt.Sprint(g.ID), fmt.Sprintf("%s %d", g.Project, g.Run), g.Job,
-					terminal.Short(g.Question, 60), terminal.GateWord(g), terminal.Ago(g.Asked)})
-			}
-			s.Table([]string{"ID", "RUN", "JOB", "QUESTION", "HOW IT STANDS", "ASKED"}, rows)
-			if page.Next != 0 {
-				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston gates %s --before %d", args[0], page.Next)))
-			}
-			return nil
+			return terminal.ListedBefore(c, page, page.Gates, page.Next, err,
+				[]string{"ID", "RUN", "JOB", "QUESTION", "HOW IT STANDS", "ASKED"},
+				func(_ *terminal.Screen, g api.Gate) []string {
+					return []string{fmt.Sprint(g.ID), fmt.Sprintf("%s %d", g.Project, g.Run), g.Job,
+						terminal.Short(g.Question, 60), terminal.GateWord(g), terminal.Ago(g.Asked)}
+				}, "Nobody is asked anything.", "piston gates "+args[0])
 		}, "[PROJECT]"),
 	}
 }

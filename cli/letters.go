@@ -28,28 +28,15 @@ func lettersCommand() *cli.Command {
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			page, err := cl.Letters(ctx, api.LetterFilter{State: c.String("state"), Contains: c.String("contains"),
 				Before: record.LetterID(c.Int64("before")), Limit: c.Int("limit")})
-			if err != nil || c.Bool("json") {
-				return terminal.OrJSON(c, page, err)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			if len(page.Letters) == 0 {
-				s.Line("No letter of that kind.")
-				return nil
-			}
-			var rows [][]string
-			for _, l := range page.Letters {
-				state := l.State
-				if l.State == "refused" {
-					state = s.In(terminal.Red, state)
-				}
-				rows = append(rows, []string{fmt.Sprint(l.ID), state, terminal.Short(l.To, 40), terminal.Short(l.Subject, 60),
-					terminal.Ago(l.Queued), terminal.Short(l.Trouble, 80)})
-			}
-			s.Table([]string{"ID", "STATE", "TO", "SUBJECT", "WRITTEN", ""}, rows)
-			if page.Next != 0 {
-				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston letters --before %d", page.Next)))
-			}
-			return nil
+			return terminal.ListedBefore(c, page, page.Letters, page.Next, err,
+				[]string{"ID", "STATE", "TO", "SUBJECT", "WRITTEN", ""}, func(s *terminal.Screen, l api.Letter) []string {
+					state := l.State
+					if l.State == "refused" {
+						state = s.In(terminal.Red, state)
+					}
+					return []string{fmt.Sprint(l.ID), state, terminal.Short(l.To, 40), terminal.Short(l.Subject, 60),
+						terminal.Ago(l.Queued), terminal.Short(l.Trouble, 80)}
+				}, "No letter of that kind.", "piston letters")
 		}),
 	}
 }

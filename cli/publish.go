@@ -160,24 +160,12 @@ func publicationList() *cli.Command {
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Publications(ctx, args[0], api.PublicationFilter{Outlet: c.String("outlet"),
 				State: c.String("state"), Before: record.PublicationID(c.Int64("before")), Limit: c.Int("limit")})
-			if err != nil || c.Bool("json") {
-				return terminal.OrJSON(c, page, err)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			if len(page.Publications) == 0 {
-				s.Line("No publication of that kind.")
-				return nil
-			}
-			var rows [][]string
-			for _, p := range page.Publications {
-				rows = append(rows, []string{fmt.Sprint(p.ID), p.App + " " + p.Name, p.Outlet + ", " + p.Channel,
-					publicationWord(s, p), terminal.Ago(p.Begun)})
-			}
-			s.Table([]string{"ID", "RELEASE", "TO", "HOW IT STANDS", "BEGUN"}, rows)
-			if page.Next != 0 {
-				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston publication list %s --before %d", args[0], page.Next)))
-			}
-			return nil
+			return terminal.ListedBefore(c, page, page.Publications, page.Next, err,
+				[]string{"ID", "RELEASE", "TO", "HOW IT STANDS", "BEGUN"},
+				func(s *terminal.Screen, p api.Publication) []string {
+					return []string{fmt.Sprint(p.ID), p.App + " " + p.Name, p.Outlet + ", " + p.Channel, publicationWord(s, p),
+						terminal.Ago(p.Begun)}
+				}, "No publication of that kind.", "piston publication list "+args[0])
 		}, "PROJECT"),
 	}
 }

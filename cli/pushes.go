@@ -48,25 +48,12 @@ func pushesCommand() *cli.Command {
 			page, err := cl.Pushes(ctx, args[0],
 				client.PushFilter{State: c.String("state"), Commit: c.String("commit"), Before: c.Int64("before"),
 					Limit: c.Int("limit")})
-			if err != nil || c.Bool("json") {
-				return terminal.OrJSON(c, page, err)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			if len(page.Pushes) == 0 {
-				s.Line("Nothing of that kind.")
-				return nil
-			}
-			var rows [][]string
-			for _, p := range page.Pushes {
-				rows = append(rows, []string{fmt.Sprint(p.ID), pushState(s, p.State), p.Kind, terminal.Short(whatOf(p), 40),
-					terminal.Ago(p.Received),
-					cameOf(s, p)})
-			}
-			s.Table([]string{"ID", "STATE", "KIND", "OF", "WHEN", "WHAT CAME OF IT"}, rows)
-			if page.Next != 0 {
-				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston pushes %s --before %d", args[0], page.Next)))
-			}
-			return nil
+			return terminal.ListedBefore(c, page, page.Pushes, page.Next, err,
+				[]string{"ID", "STATE", "KIND", "OF", "WHEN", "WHAT CAME OF IT"},
+				func(s *terminal.Screen, p api.Push) []string {
+					return []string{fmt.Sprint(p.ID), pushState(s, p.State), p.Kind, terminal.Short(whatOf(p), 40),
+						terminal.Ago(p.Received), cameOf(s, p)}
+				}, "Nothing of that kind.", "piston pushes "+args[0])
 		}, "PROJECT"),
 	}
 }

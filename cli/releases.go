@@ -32,25 +32,12 @@ func releaseList() *cli.Command {
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Releases(ctx, args[0], api.ReleaseFilter{App: c.String("app"), State: c.String("state"),
 				Contains: c.String("contains"), Before: record.ReleaseID(c.Int64("before")), Limit: c.Int("limit")})
-			if err != nil || c.Bool("json") {
-				return terminal.OrJSON(c, page, err)
-			}
-			s := terminal.NewScreen(terminal.Out(c))
-			if len(page.Releases) == 0 {
-				s.Line("No release of that kind.")
-				return nil
-			}
-			var rows [][]string
-			for _, r := range page.Releases {
-				of := fmt.Sprintf("%s, %s", plural(r.Packages, "package"), quantity.Bytes(r.Size))
-				rows = append(rows, []string{r.App, r.Name, buildsOf(r), fmt.Sprint(r.Run), of, terminal.Ago(r.Made),
-					standing(s, r)})
-			}
-			s.Table([]string{"APP", "VERSION", "BUILD", "RUN", "OF", "MADE", ""}, rows)
-			if page.Next != 0 {
-				s.Line("%s", s.In(terminal.Faint, fmt.Sprintf("More: piston release list %s --before %d", args[0], page.Next)))
-			}
-			return nil
+			return terminal.ListedBefore(c, page, page.Releases, page.Next, err,
+				[]string{"APP", "VERSION", "BUILD", "RUN", "OF", "MADE", ""},
+				func(s *terminal.Screen, r api.Release) []string {
+					of := fmt.Sprintf("%s, %s", plural(r.Packages, "package"), quantity.Bytes(r.Size))
+					return []string{r.App, r.Name, buildsOf(r), fmt.Sprint(r.Run), of, terminal.Ago(r.Made), standing(s, r)}
+				}, "No release of that kind.", "piston release list "+args[0])
 		}, "PROJECT"),
 	}
 }

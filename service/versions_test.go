@@ -219,12 +219,12 @@ func TestARaiseThatTheDatabaseRefusesIsSaid(t *testing.T) {
 		_, err := s.Versions.Raise(ctx, a[0], wish("patch"))
 		return err
 	})
+	drafted(t, s, "1.4.1", "Change") // which is put off, and done beside
 	eachStatement(t, db, "list what was handed out", func(ctx context.Context) error {
 		_, err := s.Versions.Ledger(ctx, "app", api.LedgerFilter{Limit: 1})
 		return err
 	})
 	at := api.ReleasePath{App: "app", Name: "1.4.1"}
-	drafted(t, s, "1.4.1", "Change") // which is put off, and done beside
 	eachStatement(t, db, "show notes", func(ctx context.Context) error {
 		_, err := s.Versions.Notes(ctx, "app", at)
 		return err

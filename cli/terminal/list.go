@@ -27,6 +27,21 @@ func Listed[T any](c *cli.Command, list []T, err error, head []string, row func(
 	return nil
 }
 
+// ListedBefore prints a page of a list that is ordered by ids, the newest first: in JSON as the service told it, else
+// as a table, and how to see the page before.
+func ListedBefore[T any, ID ~int64](c *cli.Command, page any, list []T, next ID, err error, head []string,
+	row func(s *Screen, v T) []string, none, more string) error {
+	if err != nil || c.Bool("json") {
+		return OrJSON(c, page, err)
+	}
+	err = Listed(c, list, nil, head, row, none)
+	if err == nil && next != 0 {
+		s := NewScreen(Out(c))
+		s.Line("%s", s.In(Faint, fmt.Sprintf("More: %s --before %d", more, next)))
+	}
+	return err
+}
+
 // LimitFlag says how much of a list to show; the service gives so many at most at a time.
 func LimitFlag(unasked, most int) cli.Flag {
 	return &cli.IntFlag{Name: "limit", Usage: fmt.Sprintf("at most so many, up to %d", most), Value: unasked,

@@ -4,8 +4,10 @@ package own
 
 import (
 	"context"
-	"time"
 
+	"github.com/riverqueue/river"
+
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/publish"
@@ -30,22 +32,8 @@ func New(g *ground.Ground, w *work.Work, l *logs.Logs, v *versions.Versions, r *
 	p *publish.Publish) *Own {
 	s := &Own{g, w, l, v, r, p}
 	ground.Does(g, s.due)
-	g.OneOfAll(ground.Upkeep{What: "going on with jobs that a server has left", Every: leftEvery, Do: s.takeUp})
+	ground.TakesUp(g, "jobs", func(ctx context.Context, q ground.Q) ([]record.AttemptID, error) {
+		return q.LeftAttempts(ctx)
+	}, func(id record.AttemptID) river.JobArgs { return work.OwnDue{Attempt: id} })
 	return s
-}
-
-// leftEvery is how often is looked for what a server has left that does not come back.
-const leftEvery = 10 * time.Second
-
-// takeUp has others go on with what a server has left.
-func (s *Own) takeUp(ctx context.Context) error {
-	return s.Tx(ctx, func(q ground.Q) error {
-		left, err := q.LeftAttempts(ctx)
-		for _, id := range left {
-			if err == nil {
-				err = q.PutOff(ctx, work.OwnDue{Attempt: id})
-			}
-		}
-		return err
-	})
 }

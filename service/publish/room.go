@@ -7,9 +7,11 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"time"
+
+	"github.com/riverqueue/river"
 
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/releases"
@@ -31,24 +33,10 @@ func New(g *ground.Ground, r *releases.Releases, blobs *blob.Blobs, folders stri
 	}
 	s := &Publish{g, r, blobs, folders}
 	ground.Does(g, s.due)
-	g.OneOfAll(ground.Upkeep{What: "going on with publications that a server has left", Every: leftEvery, Do: s.takeUp})
+	ground.TakesUp(g, "publications", func(ctx context.Context, q ground.Q) ([]record.PublicationID, error) {
+		return q.LeftPublications(ctx)
+	}, func(id record.PublicationID) river.JobArgs { return releases.PublicationDue{Publication: id} })
 	return s
-}
-
-// leftEvery is how often is looked for what a server has left that does not come back.
-const leftEvery = 10 * time.Second
-
-// takeUp has others go on with what a server has left.
-func (s *Publish) takeUp(ctx context.Context) error {
-	return s.Tx(ctx, func(q ground.Q) error {
-		left, err := q.LeftPublications(ctx)
-		for _, id := range left {
-			if err == nil {
-				err = q.PutOff(ctx, releases.PublicationDue{Publication: id})
-			}
-		}
-		return err
-	})
 }
 
 // open opens an outlet; done lets go of it.
