@@ -44,6 +44,7 @@ const (
 
 // record is what release.json says.
 type record struct {
+	Key      string                         `json:"key"` // of what has brought it, or made it current
 	App      string                         `json:"app"`
 	Name     string                         `json:"name"`
 	Builds   map[string]version.BuildNumber `json:"builds"`
@@ -154,6 +155,7 @@ func (f *Folder) Bring(ctx context.Context, o Offer, sent func(int64)) (ref stri
 	case err == nil && same(there, o):
 		sent(o.Size()) // it was brought before; people get it again
 		r = there
+		r.Key = o.Key
 	case err == nil:
 		return "", &Refusal{[]string{at + " holds other packages of that version already"}}
 	case !errors.Is(err, fs.ErrNotExist):
@@ -170,7 +172,7 @@ func (f *Folder) Bring(ctx context.Context, o Offer, sent func(int64)) (ref stri
 }
 
 func recordOf(o Offer) record {
-	r := record{App: o.App, Name: o.Name, Builds: o.Builds, Channel: o.Channel, Notes: o.Notes,
+	r := record{Key: o.Key, App: o.App, Name: o.Name, Builds: o.Builds, Channel: o.Channel, Notes: o.Notes,
 		Since: time.Now().UTC().Truncate(time.Second)}
 	for _, p := range o.Packages {
 		r.Packages = append(r.Packages, recordFile{p.File, p.Kind, p.Platform, p.Size, p.SHA256})
@@ -257,6 +259,24 @@ func (f *Folder) replace(name string, r record) error {
 		return err
 	}
 	return f.root.Rename(part, name)
+}
+
+// Sent implements Outlet.
+func (f *Folder) Sent(_ context.Context, o Offer) (ref string, err error) {
+	at, err := place(o.Channel, o.App, o.Name)
+	if err != nil {
+		return "", nil
+	}
+	for _, name := range []string{path.Join(at, releaseFile), path.Join(path.Dir(at), currentFile)} {
+		r, err := f.read(name)
+		switch {
+		case err == nil && r.Key == o.Key:
+			return at, nil
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
+			return "", away(err)
+		}
+	}
+	return "", nil
 }
 
 // Stands implements Outlet.

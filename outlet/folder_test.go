@@ -62,6 +62,14 @@ func TestAFolderGetsAVersionWholeAndOnce(t *testing.T) {
 	again, err := f.Bring(ctx, first, func(int64) {})
 	require.NoError(t, err, "after a crash it is called again")
 	assert.Equal(t, ref, again)
+	found, err := f.Sent(ctx, first)
+	require.NoError(t, err)
+	assert.Equal(t, ref, found)
+	other := first
+	other.Key = "8"
+	found, err = f.Sent(ctx, other)
+	require.NoError(t, err)
+	assert.Empty(t, found, "another has brought it")
 
 	second := offered("1.5.0", map[string]string{"tide.apk": "five"})
 	next, err := f.Bring(ctx, second, func(int64) {})

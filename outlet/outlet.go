@@ -26,6 +26,9 @@ type Outlet interface {
 	// Bring sends what is offered, and gives the name by which the outlet knows it. With the same key it is brought
 	// once, however often it is called; what was sent before a crash is not sent again where the outlet keeps it.
 	Bring(ctx context.Context, o Offer, sent func(bytes int64)) (ref string, err error)
+	// Sent gives the name by which the outlet knows what was brought under the key of an offer, though a crash kept that
+	// from being noted; "" when it has nothing of it.
+	Sent(ctx context.Context, o Offer) (ref string, err error)
 	// Stands tells how what was brought stands.
 	Stands(ctx context.Context, ref string) (publication.Stands, error)
 	// Share sets how many of a hundred people get it.

@@ -2,8 +2,11 @@ package service
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,6 +17,7 @@ import (
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/publish"
@@ -282,4 +286,34 @@ func TestStoppingWhatIsOnItsWay(t *testing.T) {
 	stands(t, s, second, publication.Withdrawn)
 	d = awaited(t, s, run.Number)
 	assert.Contains(t, d.Failure.Reason, "it was withdrawn on its way to depot")
+}
+
+// A server that was killed after the last byte and before it was noted has brought it all the same.
+func TestWhatGotThereUnnotedIsTakenBackToo(t *testing.T) {
+	s, r := openWithRepository(t)
+	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
+	dir := withOutlet(t, s, ada, "depot")
+	made := releasedAs(t, s, r, "1.0", "the package")
+	parts, err := s.Store.ReleaseParts(ada, made.ID)
+	require.NoError(t, err)
+	p := store.Publication{ReleaseID: made.ID, Channel: "release", Share: 100, State: publication.Sending, Total: 1}
+	require.NoError(t, s.Tx(ada, func(q ground.Q) error {
+		o, err := q.OutletByName(ada, made.ProjectID, "depot")
+		require.NoError(t, err)
+		p.OutletID = o.ID
+		return q.AddPublication(ada, &p)
+	}))
+	f, err := outlet.OpenFolder(dir)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.Bring(ada, outlet.Offer{Key: fmt.Sprint(p.ID), App: "tide", Name: "1.0", Channel: "release", Share: 100,
+		Packages: []outlet.Package{{File: "tide.apk", Size: parts[0].Size, SHA256: parts[0].SHA256,
+			Open: func(context.Context, int64) (io.ReadCloser, error) {
+				return io.NopCloser(strings.NewReader("the package")), nil
+			}}}}, func(int64) {})
+	require.NoError(t, err)
+	require.NoError(t, s.Publish.Withdraw(ada, "app", p.ID))
+	stands(t, s, p, publication.Withdrawn)
+	assert.NoDirExists(t, filepath.Join(dir, "release/tide/1.0"))
+	assert.NoFileExists(t, filepath.Join(dir, "release/tide/current.json"))
 }

@@ -55,7 +55,11 @@ func (s *Own) due(ctx context.Context, of work.OwnDue) error {
 	if letGo := s.Store.LetGo(context.WithoutCancel(ctx), a.ID); err == nil {
 		err = letGo
 	}
-	if err != nil && (ground.Away(err) != "" || ctx.Err() != nil) || err == nil && again > 0 {
+	if err != nil && (ground.Away(err) != "" || ctx.Err() != nil) {
+		return ground.InAWhile(lookSoon)
+	}
+	// There is work that looks again and again; what wakes it does so until it is to wait for long.
+	if err == nil && again > 0 && (!of.Wake || again < publishAgain) {
 		return ground.InAWhile(max(again, lookSoon))
 	}
 	return err

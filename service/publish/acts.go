@@ -64,7 +64,7 @@ func (s *Publish) Abandon(ctx context.Context, attempt record.AttemptID) error {
 		begun, err := q.WithdrawBegun(ctx, attempt)
 		for _, id := range begun {
 			if err == nil {
-				err = q.PutOff(ctx, releases.PublicationDue{Publication: id})
+				err = q.PutOff(ctx, releases.PublicationDue{Publication: id, Wake: true})
 			}
 		}
 		return err
@@ -99,7 +99,7 @@ func (s *Publish) want(ctx context.Context, project string, id record.Publicatio
 		if err := q.AddPublicationStep(ctx, who); err != nil {
 			return err
 		}
-		return q.PutOff(ctx, releases.PublicationDue{Publication: id})
+		return q.PutOff(ctx, releases.PublicationDue{Publication: id, Wake: true})
 	})
 }
 
@@ -113,6 +113,11 @@ func wish(what string, share int) string {
 
 // obey does what a person wants of a publication.
 func (s *Publish) obey(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
+	if p.Ref == "" && p.State == publication.Sending {
+		if p.Ref, err = s.sent(ctx, out, p); err != nil {
+			return 0, err
+		}
+	}
 	if p.Ref != "" {
 		switch p.Wants {
 		case wantShare:
@@ -148,6 +153,19 @@ func (s *Publish) obey(ctx context.Context, out outlet.Outlet, p store.Publicati
 		return time.Millisecond, err
 	}
 	return s.look(ctx, out, p)
+}
+
+// sent finds what has got there, though a crash kept that from being noted.
+func (s *Publish) sent(ctx context.Context, out outlet.Outlet, p store.Publication) (ref string, err error) {
+	r, err := s.Store.ReleaseByID(ctx, p.ReleaseID)
+	if err != nil {
+		return "", err
+	}
+	offer, err := s.offer(ctx, r, keyOf(p), p.Channel, p.Share)
+	if err != nil {
+		return "", err
+	}
+	return out.Sent(ctx, offer)
 }
 
 // publicationOf is a publication as it is told.

@@ -44,6 +44,8 @@ func (s *Publish) due(ctx context.Context, of releases.PublicationDue) error {
 	letHold := ground.Holding(ctx, func(ctx context.Context) error {
 		return s.Store.GoOnHolding(ctx, p.ID, ground.HoldFor)
 	})
+	// Of one that is on its way there is work that looks again and again; what only wakes it does so once.
+	looked := of.Wake && (p.State == publication.Prepared || p.State == publication.Sending || p.State.Waits())
 	again, err := s.goOn(ctx, p)
 	letHold()
 	away, trouble := (*outlet.Away)(nil), ""
@@ -56,7 +58,7 @@ func (s *Publish) due(ctx context.Context, of releases.PublicationDue) error {
 	if letGo := s.Store.LetPublicationGo(context.WithoutCancel(ctx), p.ID, trouble); err == nil {
 		err = letGo
 	}
-	if err == nil && again > 0 {
+	if err == nil && again > 0 && !(looked && trouble == "" && again >= lookAgain) {
 		return ground.InAWhile(again)
 	}
 	return err
@@ -85,6 +87,9 @@ func (s *Publish) goOn(ctx context.Context, p store.Publication) (again time.Dur
 	return 0, nil
 }
 
+// keyOf stands for one publication, over all its tries.
+func keyOf(p store.Publication) string { return fmt.Sprint(p.ID) }
+
 // bring sends what the outlet misses nothing for.
 func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
 	r, err := s.Store.ReleaseByID(ctx, p.ReleaseID)
@@ -92,12 +97,10 @@ func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publicat
 		return 0, err
 	}
 	if r.Withdrawn != nil {
-		return 0, s.change(ctx, p, func(p *store.Publication) (note string) {
-			p.State = publication.Withdrawn
-			return "the release was withdrawn"
-		})
+		p.Wants = wantWithdraw
+		return s.obey(ctx, out, p)
 	}
-	offer, err := s.offer(ctx, r, fmt.Sprint(p.ID), p.Channel, p.Share)
+	offer, err := s.offer(ctx, r, keyOf(p), p.Channel, p.Share)
 	if err != nil {
 		return 0, err
 	}
@@ -200,7 +203,7 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 			return err
 		}
 		if p.Attempt != nil {
-			if err := q.PutOff(ctx, work.OwnDue{Attempt: *p.Attempt}); err != nil {
+			if err := q.PutOff(ctx, work.OwnDue{Attempt: *p.Attempt, Wake: true}); err != nil {
 				return err
 			}
 		}

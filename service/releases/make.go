@@ -216,7 +216,7 @@ func (s *Releases) Withdraw(ctx context.Context, project string, at api.ReleaseP
 		going, err := q.WithdrawPublications(ctx, r.ID)
 		for _, id := range going {
 			if err == nil {
-				err = q.PutOff(ctx, PublicationDue{id})
+				err = q.PutOff(ctx, PublicationDue{Publication: id, Wake: true})
 			}
 		}
 		if err != nil {

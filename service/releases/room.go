@@ -28,6 +28,7 @@ func New(g *ground.Ground, v *versions.Versions, p *packages.Packages, a *gates.
 // PublicationDue is a release on its way to an outlet that is to be gone on with.
 type PublicationDue struct {
 	Publication record.PublicationID `json:"publication"`
+	Wake        bool                 `json:"wake,omitempty"` // it is looked at anyway, but not now
 }
 
 // Kind implements river.JobArgs.

@@ -14,6 +14,7 @@ import (
 // OwnDue is a job that takes no machine, whose steps the service is to do, or to go on with.
 type OwnDue struct {
 	Attempt record.AttemptID `json:"attempt"`
+	Wake    bool             `json:"wake,omitempty"` // it is looked at anyway, but not now
 }
 
 // Kind implements river.JobArgs.
@@ -34,7 +35,7 @@ func (s *Work) takeOwn(ctx context.Context) error {
 		if err := q.TakeOver(ctx, given.attempt.ID); err != nil {
 			return err
 		}
-		return q.PutOff(ctx, OwnDue{given.attempt.ID})
+		return q.PutOff(ctx, OwnDue{Attempt: given.attempt.ID})
 	})
 }
 
@@ -49,7 +50,7 @@ func wakeOwn(ctx context.Context, q ground.Q, run record.RunID) error {
 	ids, err := q.OwnAttempts(ctx, run)
 	for _, id := range ids {
 		if err == nil {
-			err = q.PutOff(ctx, OwnDue{id})
+			err = q.PutOff(ctx, OwnDue{Attempt: id, Wake: true})
 		}
 	}
 	return err
