@@ -160,6 +160,10 @@ func TestWhatCannotBePublished(t *testing.T) {
 	at := api.ReleasePath{App: "tide", Name: "1.0"}
 	_, err := s.Publish.ByHand(ada, "app", at, api.NewPublication{Outlet: "store"})
 	assert.ErrorIs(t, err, ground.ErrNotFound)
+	for _, channel := range []string{"../x", "a b", ".", "a/b", "\x00"} {
+		_, err = s.Publish.ByHand(ada, "app", at, api.NewPublication{Outlet: "depot", Channel: channel})
+		assert.ErrorIs(t, err, ground.ErrInvalid, channel)
+	}
 	_, err = s.Publish.ByHand(ada, "app", api.ReleasePath{App: "tide", Name: "2.0"}, api.NewPublication{Outlet: "depot"})
 	assert.ErrorIs(t, err, ground.ErrNotFound)
 

@@ -9,6 +9,7 @@ import (
 	"path"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
@@ -32,13 +33,21 @@ type Wish struct {
 	Step    int
 }
 
-func (w *Wish) complete() {
+// complete fills in what need not be said.
+func (w *Wish) complete() error {
 	w.Channel, w.Share = cmp.Or(w.Channel, DefaultChannel), cmp.Or(w.Share, 100)
+	if !action.NameForm.MatchString(w.Channel) {
+		return ground.Saying(ground.ErrInvalid, "%.60q is no channel: use letters, digits and . _ -, beginning with a "+
+			"letter or digit", w.Channel)
+	}
+	return nil
 }
 
 // Begin puts a release on its way. A step has begun none yet.
 func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err error) {
-	w.complete()
+	if err := w.complete(); err != nil {
+		return p, err
+	}
 	o, err := s.Store.OutletByName(ctx, w.Release.ProjectID, w.Outlet)
 	if err != nil {
 		return p, ground.Known(err, "outlet %s of %s", w.Outlet, w.Release.Project)
@@ -128,7 +137,9 @@ func (s *Publish) Plan(ctx context.Context, project string, at api.ReleasePath, 
 		return plan, err
 	}
 	w := Wish{Channel: in.Channel, Share: in.Share}
-	w.complete()
+	if err := w.complete(); err != nil {
+		return plan, err
+	}
 	plan = api.PublicationPlan{App: r.App, Name: r.Name, Builds: r.Builds.V, Outlet: o.Name, Channel: w.Channel,
 		Share: w.Share, Size: r.Size, Missing: []publication.Missing{}}
 	offer, err := s.offer(ctx, r, "plan", w.Channel, w.Share)

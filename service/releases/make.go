@@ -27,8 +27,7 @@ func (s *Releases) ByHand(ctx context.Context, project string, in api.NewRelease
 		return out, err
 	}
 	if run.State != state.Passed {
-		return out, fmt.Errorf("run %d cannot be released: it is %s, and %w; release one that has passed", in.Run,
-			run.State, ground.ErrInvalid)
+		return out, ground.Saying(ground.ErrInvalid, "run %d is %s: only what has passed can be released", in.Run, run.State)
 	}
 	r, err := s.Make(ctx, run, in.App, ground.WhoAsks(ctx).Name)
 	if err != nil {
