@@ -21,6 +21,7 @@ import (
 	"gentlepiston.example/piston/core/chunk"
 	"gentlepiston.example/piston/core/keep"
 	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/tree"
@@ -32,6 +33,7 @@ import (
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/work"
+	"gentlepiston.example/piston/store"
 )
 
 // failing makes the database refuse one statement of those that are asked by a context which carries it.
@@ -136,6 +138,70 @@ func eachStatement(t *testing.T, db *sql.DB, what string, do func(ctx context.Co
 			return
 		}
 		assert.Equal(t, before, records(t, db), "%s: its statement %d failed", what, n)
+	}
+}
+
+func TestWhatGoesToPeopleIsWrittenWholeOrNotAtAll(t *testing.T) {
+	s, db := openFailing(t)
+	r := addRepository(t, s)
+	keeperOf(t, s, "ada")
+	at := api.ReleasePath{App: "tide", Name: "1.0"}
+	r.commit(map[string]string{"piston/p.toml": "version.file = \"VERSION\"\n" + looks, "piston/app.toml": tide, "VERSION": "1.0\n"})
+	packaged(t, s, signing(t, s, "p"), "the package", nil)
+	var p api.Publication
+	then := func(wanted publication.State) {
+		page, err := s.Publish.List(asItself(t), "app", api.PublicationFilter{Limit: 1})
+		require.NoError(t, err)
+		p = page.Publications[0]
+		stands(t, s, store.Publication{ID: p.ID}, wanted)
+	}
+	for _, step := range []struct {
+		what string
+		then publication.State // to be waited for: background work has begun
+		do   func(ctx context.Context) error
+	}{
+		{"set an outlet", "", func(ctx context.Context) error {
+			_, err := s.Publish.SetOutlet(ctx, "app", "depot", api.NewOutlet{Kind: "folder"})
+			return err
+		}},
+		{"make a release", "", func(ctx context.Context) error {
+			_, err := s.Releases.ByHand(ctx, "app", api.NewRelease{Run: 1})
+			return err
+		}},
+		{"list releases", "", func(ctx context.Context) error {
+			_, err := s.Releases.List(ctx, "app", api.ReleaseFilter{Limit: 9})
+			return err
+		}},
+		{"plan", "", func(ctx context.Context) error {
+			_, err := s.Publish.Plan(ctx, "app", at, api.NewPublication{Outlet: "depot"})
+			return err
+		}},
+		{"publish", publication.Out, func(ctx context.Context) error {
+			_, err := s.Publish.ByHand(ctx, "app", at, api.NewPublication{Outlet: "depot"})
+			return err
+		}},
+		{"list publications", "", func(ctx context.Context) error {
+			_, err := s.Publish.List(ctx, "app", api.PublicationFilter{Limit: 9})
+			return err
+		}},
+		{"halt", publication.Halted, func(ctx context.Context) error { return s.Publish.Halt(ctx, "app", p.ID) }},
+		{"share", publication.Out, func(ctx context.Context) error { return s.Publish.Share(ctx, "app", p.ID, 100) }},
+		{"take back", publication.Withdrawn, func(ctx context.Context) error { return s.Publish.Withdraw(ctx, "app", p.ID) }},
+		{"withdraw", "", func(ctx context.Context) error {
+			return s.Releases.Withdraw(ctx, "app", at, api.Withdrawal{Reason: "x"})
+		}},
+		{"set where mail goes", "", func(ctx context.Context) error {
+			return s.People.SetMail(ctx, "ada", api.MailAddress{Mail: "ada@tidewick.example"})
+		}},
+		{"list letters", "", func(ctx context.Context) error {
+			_, err := s.Letters.List(ctx, api.LetterFilter{Limit: 9})
+			return err
+		}},
+	} {
+		eachStatement(t, db, step.what, step.do)
+		if step.then != "" {
+			then(step.then)
+		}
 	}
 }
 
