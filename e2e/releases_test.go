@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -141,7 +142,7 @@ func TestAReleaseGoesOutOnceTwoHaveAgreed(t *testing.T) {
 	assert.Contains(t, d.Reason, `no outlet "depto"`)
 }
 
-// Servers are killed while releases are on their way: each gets there once, whole, and nothing else is left there.
+// Servers and databases are killed while releases are on their way: each gets there once, whole, and nothing else is left there.
 func TestKillsOfPublications(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
@@ -166,7 +167,7 @@ func TestKillsOfPublications(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	random := rand.New(rand.NewPCG(seed, 0))
 	t.Logf("seed %d, %d bytes", seed, made.Size)
-	seen := map[publication.State]int{}
+	seen := map[string]int{}
 	ids := map[record.PublicationID]bool{}
 	n := max(4, kills(t)/2)
 	for i := range n {
@@ -185,11 +186,16 @@ func TestKillsOfPublications(t *testing.T) {
 			}
 			time.Sleep(time.Duration(random.IntN(1+size/2_000_000)) * time.Millisecond)
 		}
-		_ = s.cmd.Process.Kill()
-		_ = s.cmd.Wait()
-		s.start(t)
-		now := s.publication(t, "goes", p.ID)
-		seen[now.State]++ // where it stood when the server was killed
+		what := "server"
+		if random.IntN(3) == 0 {
+			what = "database"
+			_ = syscall.Kill(s.postgresPid(t), syscall.SIGKILL)
+		} else {
+			_ = s.cmd.Process.Kill()
+			_ = s.cmd.Wait()
+			s.start(t)
+		}
+		seen[what+" "+string(s.publication(t, "goes", p.ID).State)]++ // where it stood then
 		require.Eventually(t, func() bool { return s.publication(t, "goes", p.ID).State == publication.Out }, 90*time.Second,
 			100*time.Millisecond, "it does not get there")
 		files := sums(t, filepath.Join(s.home, "outlets", "goes", "depot", channel))

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -320,4 +321,28 @@ func TestWhatGotThereUnnotedIsTakenBackToo(t *testing.T) {
 	stands(t, s, p, publication.Withdrawn)
 	assert.NoDirExists(t, filepath.Join(dir, "release/tide/1.0"))
 	assert.NoFileExists(t, filepath.Join(dir, "release/tide/current.json"))
+}
+
+func TestOfManyIntoAChannelAtTheSameMomentOneIsOnItsWay(t *testing.T) {
+	s, r := openWithRepository(t)
+	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
+	dir := withOutlet(t, s, ada, "depot")
+	require.NoError(t, os.MkdirAll(filepath.Dir(dir), 0o755))
+	require.NoError(t, os.WriteFile(dir, nil, 0o644)) // it is away, so that nothing gets there meanwhile
+	made := releasedAs(t, s, r, "1.0", "the package")
+	errs := make([]error, 8)
+	var all sync.WaitGroup
+	for i := range errs {
+		all.Go(func() { _, errs[i] = s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "depot", By: "ada"}) })
+	}
+	all.Wait()
+	begun := 0
+	for _, err := range errs {
+		if err == nil {
+			begun++
+			continue
+		}
+		assert.ErrorIs(t, err, ground.ErrExists)
+	}
+	assert.Equal(t, 1, begun)
 }
