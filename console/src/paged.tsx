@@ -48,6 +48,43 @@ export function usePaged<T, K extends string | number>(
   };
 }
 
+/** A list whose newest come first, so far as it was asked for. */
+export interface Newest<T> {
+  list: T[];
+  ready: boolean;
+  /** When it was read. */
+  at: number;
+  error: Error | null;
+  more?: (() => void) | undefined;
+}
+
+/**
+ * A list by ids, the newest first, which is read again every so often; each page says from where the one before it
+ * goes.
+ */
+export function useNewest<P extends { next?: number | undefined }, T>(
+  query: (string | undefined)[],
+  every: number,
+  fetch: (before: { before?: number }) => Promise<P>,
+  items: (page: P) => T[],
+): Newest<T> {
+  const pages = useInfiniteQuery({
+    queryKey: query,
+    initialPageParam: 0,
+    placeholderData: keepPreviousData,
+    refetchInterval: every,
+    queryFn: ({ pageParam }) => fetch(pageParam ? { before: pageParam } : {}),
+    getNextPageParam: (page) => page.next,
+  });
+  return {
+    list: pages.data?.pages.flatMap(items) ?? [],
+    ready: pages.data !== undefined,
+    at: pages.dataUpdatedAt,
+    error: pages.error,
+    more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined,
+  };
+}
+
 /** A list by name. */
 export const useNamed = <T,>(
   query: string[],

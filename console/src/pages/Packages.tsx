@@ -1,16 +1,12 @@
-import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
-import Typography from '@mui/material/Typography';
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, take, type Package } from '../api/client';
 import { useKeys } from '../keys';
-import { More } from '../paged';
+import { useNewest } from '../paged';
 import { Choice } from '../parts/Choice';
-import { List } from '../parts/List';
+import { ListPage } from '../parts/ListPage';
 import { Says } from '../parts/Says';
 import { ago, size } from '../text';
 import { mono } from '../theme';
@@ -54,58 +50,38 @@ export default function Packages() {
   const word = search.get('kind') ?? '';
   const kind = word in kinds ? (word as keyof typeof kinds) : undefined;
   const hash = /^[0-9a-f]{7,64}$/.test(text) ? text : '';
-  const pages = useInfiniteQuery({
-    queryKey: ['packages', project, kind, text],
-    initialPageParam: 0,
-    placeholderData: keepPreviousData,
-    refetchInterval: 10_000,
-    queryFn: async ({ pageParam }) => {
-      const query = {
-        ...(kind && { kind }),
-        ...(hash ? { sha256: hash } : text && { version: text }),
-        ...(pageParam && { before: pageParam }),
-      };
+  const list = useNewest(
+    ['packages', project, kind, text],
+    10_000,
+    async (before) => {
+      const query = { ...(kind && { kind }), ...(hash ? { sha256: hash } : text && { version: text }), ...before };
       return take(await api.GET('/api/v1/projects/{project}/packages', { params: { path: { project }, query } }));
     },
-    getNextPageParam: (page) => page.next,
-  });
-  const list = pages.data?.pages.flatMap((p) => p.packages) ?? [];
+    (page) => page.packages,
+  );
   return (
-    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
-        <Typography variant="h1" sx={{ flexGrow: 1 }}>
-          Packages
-        </Typography>
-        <TextField
-          size="small"
-          label="Version, build or SHA-256"
-          value={text}
-          onChange={(e) => setText(e.target.value.trim())}
-        />
-        <Choice label="Kind" name="kind" options={{ '': 'any', ...kinds }} />
-      </Box>
-      {pages.error && (
-        <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-          {pages.error.message}
-        </Alert>
-      )}
-      {pages.data && list.length === 0 && (
-        <Alert severity="info" variant="outlined">
-          {kind || text
-            ? 'No package of that kind.'
-            : 'No packages yet. A step checklist = { files = ["out/signed/*"] } looks into them.'}
-        </Alert>
-      )}
-      {list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
-          <List
-            label="Packages"
-            heads={['Package', 'Kind', 'Version', 'Size', 'Checklist', 'Run', 'SHA-256']}
-            rows={list.map((p) => ({ key: String(p.id), cells: cells(p, project) }))}
+    <ListPage
+      title="Packages"
+      label="Packages"
+      narrow={
+        <>
+          <TextField
+            size="small"
+            label="Version, build or SHA-256"
+            value={text}
+            onChange={(e) => setText(e.target.value.trim())}
           />
-        </Paper>
-      )}
-      <More of={{ more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined }} />
-    </Box>
+          <Choice label="Kind" name="kind" options={{ '': 'any', ...kinds }} />
+        </>
+      }
+      of={list}
+      none={
+        kind || text
+          ? 'No package of that kind.'
+          : 'No packages yet. A step checklist = { files = ["out/signed/*"] } looks into them.'
+      }
+      heads={['Package', 'Kind', 'Version', 'Size', 'Checklist', 'Run', 'SHA-256']}
+      row={(p) => ({ key: String(p.id), cells: cells(p, project) })}
+    />
   );
 }

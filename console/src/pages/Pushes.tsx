@@ -1,15 +1,13 @@
-import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Paper from '@mui/material/Paper';
-import Typography from '@mui/material/Typography';
-import { keepPreviousData, useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, done, take, type Push } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
+import { useNewest } from '../paged';
 import { Choice } from '../parts/Choice';
-import { List } from '../parts/List';
+import { ListPage } from '../parts/ListPage';
 import { mono } from '../theme';
 import { ago } from '../text';
 
@@ -78,67 +76,43 @@ export default function Pushes() {
   const [search] = useSearchParams();
   useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
   const state = states.find((s) => s === search.get('state'));
-  const pages = useInfiniteQuery({
-    queryKey: ['pushes', project, state],
-    initialPageParam: 0,
-    placeholderData: keepPreviousData,
-    refetchInterval: 5_000,
-    queryFn: async ({ pageParam }) => {
-      const query = { limit: pageSize, ...(state && { state }), ...(pageParam && { before: pageParam }) };
+  const list = useNewest(
+    ['pushes', project, state],
+    5_000,
+    async (before) => {
+      const query = { limit: pageSize, ...(state && { state }), ...before };
       return take(await api.GET('/api/v1/projects/{project}/pushes', { params: { path: { project }, query } }));
     },
-    getNextPageParam: (page) => page.next,
-  });
+    (page) => page.pushes,
+  );
   const retry = useMutation({
     mutationFn: async (id: number) =>
       done(await api.POST('/api/v1/projects/{project}/pushes/{id}/retry', { params: { path: { project, id } } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ['pushes', project] }),
   });
-  const pushes = pages.data?.pages.flatMap((p) => p.pushes) ?? [];
-  const error = pages.error ?? retry.error;
   return (
-    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
-        <Typography variant="h1" sx={{ flexGrow: 1 }}>
-          Pushes, and what came of them
-        </Typography>
+    <ListPage
+      title="Pushes, and what came of them"
+      label="Pushes"
+      narrow={
         <Choice label="State" name="state" options={{ '': 'any', ...Object.fromEntries(states.map((s) => [s, s])) }} />
-      </Box>
-      {error && (
-        <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-          {error.message}
-        </Alert>
-      )}
-      {pages.data && pushes.length === 0 && (
-        <Alert severity="info" variant="outlined">
-          Nothing of that kind.
-        </Alert>
-      )}
-      {pushes.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
-          <List
-            label="Pushes"
-            heads={['Of', 'What came of it', '']}
-            rows={pushes.map((p) => ({
-              key: String(p.id),
-              cells: [
-                <Of key="o" push={p} />,
-                <CameOf key="c" push={p} project={project} />,
-                p.state === 'set-aside' && may('keeper', project) ? (
-                  <Button key="r" size="small" disabled={retry.isPending} onClick={() => retry.mutate(p.id)}>
-                    Try again
-                  </Button>
-                ) : null,
-              ],
-            }))}
-          />
-        </Paper>
-      )}
-      {pages.hasNextPage && (
-        <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>
-          More
-        </Button>
-      )}
-    </Box>
+      }
+      of={list}
+      error={retry.error}
+      none="Nothing of that kind."
+      heads={['Of', 'What came of it', '']}
+      row={(p) => ({
+        key: String(p.id),
+        cells: [
+          <Of key="o" push={p} />,
+          <CameOf key="c" push={p} project={project} />,
+          p.state === 'set-aside' && may('keeper', project) ? (
+            <Button key="r" size="small" disabled={retry.isPending} onClick={() => retry.mutate(p.id)}>
+              Try again
+            </Button>
+          ) : null,
+        ],
+      })}
+    />
   );
 }

@@ -1,16 +1,12 @@
-import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
-import Typography from '@mui/material/Typography';
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, take, type Release } from '../api/client';
 import { useKeys } from '../keys';
-import { More } from '../paged';
+import { useNewest } from '../paged';
 import { Choice } from '../parts/Choice';
-import { List } from '../parts/List';
+import { ListPage } from '../parts/ListPage';
 import { buildsOf, releaseAddress } from '../releases';
 import { ago, count, size } from '../text';
 import { mono } from '../theme';
@@ -54,53 +50,33 @@ export default function Releases() {
   const [text, setText] = useState('');
   useKeys({ u: () => void go(`/${encodeURIComponent(project)}`) });
   const state = states.find((s) => s === search.get('state'));
-  const pages = useInfiniteQuery({
-    queryKey: ['releases', project, state, text],
-    initialPageParam: 0,
-    placeholderData: keepPreviousData,
-    refetchInterval: 10_000,
-    queryFn: async ({ pageParam }) => {
-      const query = {
-        ...(state && { state }),
-        ...(text && { contains: text }),
-        ...(pageParam && { before: pageParam }),
-      };
+  const list = useNewest(
+    ['releases', project, state, text],
+    10_000,
+    async (before) => {
+      const query = { ...(state && { state }), ...(text && { contains: text }), ...before };
       return take(await api.GET('/api/v1/projects/{project}/releases', { params: { path: { project }, query } }));
     },
-    getNextPageParam: (page) => page.next,
-  });
-  const list = pages.data?.pages.flatMap((p) => p.releases) ?? [];
+    (page) => page.releases,
+  );
   return (
-    <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
-        <Typography variant="h1" sx={{ flexGrow: 1 }}>
-          Releases
-        </Typography>
-        <TextField size="small" label="Version" value={text} onChange={(e) => setText(e.target.value.trim())} />
-        <Choice label="State" name="state" options={{ '': 'any', standing: 'standing', withdrawn: 'withdrawn' }} />
-      </Box>
-      {pages.error && (
-        <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-          {pages.error.message}
-        </Alert>
-      )}
-      {pages.data && list.length === 0 && (
-        <Alert severity="info" variant="outlined">
-          {state || text
-            ? 'No release of that kind.'
-            : 'No releases yet. A job with a step release = {} makes one of what its run has kept.'}
-        </Alert>
-      )}
-      {list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
-          <List
-            label="Releases"
-            heads={['Release', 'Build', 'How it stands', 'Of', 'Run']}
-            rows={list.map((r) => ({ key: String(r.id), cells: cells(r) }))}
-          />
-        </Paper>
-      )}
-      <More of={{ more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined }} />
-    </Box>
+    <ListPage
+      title="Releases"
+      label="Releases"
+      narrow={
+        <>
+          <TextField size="small" label="Version" value={text} onChange={(e) => setText(e.target.value.trim())} />
+          <Choice label="State" name="state" options={{ '': 'any', standing: 'standing', withdrawn: 'withdrawn' }} />
+        </>
+      }
+      of={list}
+      none={
+        state || text
+          ? 'No release of that kind.'
+          : 'No releases yet. A job with a step release = {} makes one of what its run has kept.'
+      }
+      heads={['Release', 'Build', 'How it stands', 'Of', 'Run']}
+      row={(r) => ({ key: String(r.id), cells: cells(r) })}
+    />
   );
 }
