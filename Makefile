@@ -39,6 +39,7 @@ reference:
 	mkdir -p bin docs/reference
 	$(GO) build -o bin/piston-reference ./cmd/piston
 	bin/piston-reference reference openapi > docs/reference/openapi.json
+	bin/piston-reference reference outlet > docs/reference/outlet-protocol.json
 	bin/piston-reference reference pipeline > docs/reference/pipeline.md
 	bin/piston-reference reference schema > docs/reference/pipeline.schema.json
 	bin/piston-reference reference findings > docs/reference/findings.md

@@ -12,9 +12,18 @@ import (
 // Outlet is a place where a project's releases can go.
 type Outlet struct {
 	Name string `json:"name"`
-	Kind string `json:"kind" enum:"folder"`
+	Kind string `json:"kind" enum:"folder,store"`
 	// Of a folder: below that of the project's outlets on the server's machine.
 	Folder string `json:"folder,omitempty"`
+	// Of a store: where it speaks the outlet protocol, and to which client.
+	URL    string `json:"url,omitempty"`
+	Client string `json:"client,omitempty"`
+	// Kinds of packages that go there; absent: all of a release.
+	Takes []string `json:"takes,omitempty" enum:"apk,app-bundle,ipa"`
+	// When what it is spoken to with is good no more.
+	Expires *time.Time `json:"expires,omitempty"`
+	// What should be seen to, such as a secret that ends soon.
+	Warnings []string `json:"warnings"`
 	// Which runs may publish there by themselves; a keeper may in any case.
 	Scope access.Scope `json:"scope"`
 	SetBy string       `json:"set_by"`
@@ -23,9 +32,19 @@ type Outlet struct {
 
 // NewOutlet makes an outlet, or changes it.
 type NewOutlet struct {
-	Kind string `json:"kind" enum:"folder"`
-	// Default: the outlet's name.
+	Kind string `json:"kind" enum:"folder,store"`
+	// Of a folder; default: the outlet's name.
 	Folder string `json:"folder,omitempty" maxLength:"200"`
+	// Of a store: the address where it speaks the outlet protocol; https, but on the server's own machine.
+	URL string `json:"url,omitempty" maxLength:"500"`
+	// By which id it knows the service (OAuth 2.0), and its secret, or the private key that signs for it as PEM. It is
+	// kept encrypted, and never told. Absent: what is set already stays.
+	Client string `json:"client,omitempty" maxLength:"200"`
+	Secret string `json:"secret,omitempty" maxLength:"16384"`
+	// When the secret is good no more.
+	Expires *time.Time `json:"expires,omitempty"`
+	// Kinds of packages that go there; absent: all of a release.
+	Takes []string `json:"takes,omitempty" enum:"apk,app-bundle,ipa" maxItems:"3"`
 	// Which runs may publish there by themselves; empty: any of the project.
 	Scope access.Scope `json:"scope,omitempty"`
 }
@@ -43,6 +62,8 @@ type NewPublication struct {
 	Channel string `json:"channel,omitempty" maxLength:"100"`
 	// Of a hundred people; default: all.
 	Share int `json:"share,omitempty" minimum:"0" maximum:"100"`
+	// Keep it at the outlet until a share is set, also when it may go out.
+	Hold bool `json:"hold,omitempty"`
 }
 
 // PublicationPlan tells what publishing would change, and everything that is missing for it.
@@ -77,6 +98,10 @@ type Publication struct {
 	State publication.State `json:"state"`
 	// Why it is refused.
 	Reasons []string `json:"reasons"`
+	// What a person has to answer at the outlet before it goes on, with where.
+	Asks []string `json:"asks"`
+	// Whether it is kept at the outlet until a share is set.
+	Hold bool `json:"hold,omitempty"`
 	// Why it cannot go on just now; it is tried again.
 	Trouble string `json:"trouble,omitempty"`
 	// What somebody wants of it that is not done yet.

@@ -31,13 +31,15 @@ func publishCommand() *cli.Command {
 			&cli.BoolFlag{Name: "plan", Usage: "only show what it would change, and what is missing"},
 			&cli.StringFlag{Name: "channel", Usage: "a line of the outlet; by default release"},
 			&cli.IntFlag{Name: "share", Usage: "to how many of a hundred people; by default all"},
+			&cli.BoolFlag{Name: "hold", Usage: "keep it at the outlet until a share is set, also when it may go out"},
 			terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			at, err := releaseMeant(ctx, c, cl, args[0], args[1])
 			if err != nil {
 				return err
 			}
-			in := api.NewPublication{Outlet: args[2], Channel: c.String("channel"), Share: c.Int("share")}
+			in := api.NewPublication{Outlet: args[2], Channel: c.String("channel"), Share: c.Int("share"),
+				Hold: c.Bool("hold")}
 			plan, err := cl.PlanPublication(ctx, args[0], at, in)
 			if err != nil {
 				return err
@@ -75,6 +77,9 @@ func printPlan(s *terminal.Screen, plan api.PublicationPlan) {
 	}
 	for _, v := range plan.Now.Out {
 		s.Line("   now:   %s, to %d %%, since %s", v.Name, v.Share, v.Since.Local().Format("2 January 15:04"))
+	}
+	if plan.Now.Last != "" {
+		s.Line("   last:  build number %s; a new one has to be above it", plan.Now.Last)
 	}
 	if plan.Now.Draft != "" {
 		s.Line("   %s", s.In(terminal.Red, "in the way: "+plan.Now.Draft))
@@ -180,6 +185,9 @@ func publicationWord(s *terminal.Screen, p api.Publication) string {
 		text += fmt.Sprintf(", %s of %s", quantity.Bytes(p.Sent), quantity.Bytes(p.Total))
 	case p.State.Given():
 		text += fmt.Sprintf(", %d %%", p.OutTo)
+	}
+	if len(p.Asks) > 0 {
+		text += "; " + s.In(terminal.Yellow, "to answer: "+terminal.Short(strings.Join(p.Asks, "; "), 120))
 	}
 	if p.Trouble != "" {
 		text += "; waits: " + terminal.Short(p.Trouble, 80)

@@ -12,37 +12,35 @@ import (
 	"gentlepiston.example/piston/core/check"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/httpapi"
+	"gentlepiston.example/piston/standin/shop"
 )
 
 // referenceCommand prints the generated documents; make reference writes them into docs/reference.
 func referenceCommand() *cli.Command {
 	return &cli.Command{
-		Name: "reference", Hidden: true, ArgsUsage: "openapi|pipeline|schema|findings|commands",
+		Name: "reference", Hidden: true, ArgsUsage: "openapi|outlet|pipeline|schema|findings|commands",
 		Usage: "print a generated reference",
 		Action: func(_ context.Context, c *cli.Command) error {
 			w := terminal.Out(c)
-			switch c.Args().First() {
-			case "openapi":
-				text, err := httpapi.Document()
+			documents := map[string]func() ([]byte, error){"openapi": httpapi.Document, "outlet": shop.Describe,
+				"schema": definition.Schema}
+			if make, is := documents[c.Args().First()]; is {
+				text, err := make()
 				if err == nil {
 					_, err = w.Write(append(text, '\n'))
 				}
 				return err
+			}
+			switch c.Args().First() {
 			case "pipeline":
 				return definition.WriteReference(w)
-			case "schema":
-				text, err := definition.Schema()
-				if err == nil {
-					_, err = w.Write(append(text, '\n'))
-				}
-				return err
 			case "findings":
 				return check.WriteReference(w)
 			case "commands":
 				writeCommands(w, c.Root())
 				return nil
 			}
-			return terminal.Usage("piston reference takes openapi, pipeline, schema, findings or commands")
+			return terminal.Usage("piston reference takes openapi, outlet, pipeline, schema, findings or commands")
 		},
 	}
 }

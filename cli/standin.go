@@ -15,7 +15,7 @@ func standInCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "stand-in",
 		Usage: "start a stand-in of something outside, for trying things",
-		Commands: []*cli.Command{{
+		Commands: []*cli.Command{standInStore(), {
 			Name:  "mailbox",
 			Usage: "everybody's mailboxes: a mail server that keeps what it is given, and a page that shows it",
 			Description: "Nothing reaches anybody. Addresses at bounce.example are refused.\n\n" +

@@ -46,6 +46,7 @@ var doors = map[string]need{
 	"GET /api/v1/session/issuer/return":                                        anyone, // a code of the issuer
 	"POST /api/v1/session/issuer/redeem":                                       anyone, // a code of ours
 	"POST /api/v1/projects/{project}/pushes":                                   anyone, // a signature
+	"POST /api/v1/projects/{project}/outlets/{name}/news":                      anyone, // a signature
 	"GET /api/v1/openapi.json":                                                 someone,
 	"GET /api/v1/openapi.yaml":                                                 someone,
 	"GET /api/v1/openapi-3.0.json":                                             someone,

@@ -2,9 +2,11 @@ package httpapi
 
 import (
 	"context"
+	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -23,7 +25,8 @@ type PublicationPath struct {
 }
 
 // publications registers outlets, and releases on their way to them.
-func publications(sv *server, a huma.API) {
+func publications(sv *server, a huma.API, r chi.Router) {
+	news(sv, a, r)
 	operation(a, http.MethodGet, "/projects/{project}/outlets", "list-outlets", "List the places where releases can go",
 		func(ctx context.Context, in *ProjectPath) ([]api.Outlet, error) {
 			return sv.s.Publish.Outlets(ctx, in.Project)
@@ -82,4 +85,36 @@ func publications(sv *server, a huma.API) {
 		func(ctx context.Context, in *PublicationPath) error {
 			return sv.s.Publish.Withdraw(ctx, in.Project, in.ID)
 		})
+}
+
+// maxNews is the most bytes that an outlet may tell at once.
+const maxNews = 64 << 10
+
+// news registers where outlets tell that something has changed. The signature covers the very bytes of the body, so
+// that it is read as it came.
+func news(sv *server, a huma.API, r chi.Router) {
+	const path = Prefix + "/projects/{project}/outlets/{name}/news"
+	named := func(name string) *huma.Param {
+		return &huma.Param{Name: name, In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}
+	}
+	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodPost, Path: path, OperationID: "tell-news",
+		Summary: "Tell that something has changed at an outlet, signed by the rules of Standard Webhooks 1.0.0; the outlet " +
+			"protocol says how",
+		Parameters: []*huma.Param{named("project"), named("name")},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+			"application/json": {Schema: &huma.Schema{Type: "object"}}}},
+		Responses: map[string]*huma.Response{"202": {Description: "Taken as a reason to ask the outlet"}}})
+	r.Post(path, func(w http.ResponseWriter, r *http.Request) {
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxNews))
+		if err != nil {
+			writeProblem(w, huma.Error413RequestEntityTooLarge("news may have at most 64 KiB"))
+			return
+		}
+		err = sv.s.Publish.News(r.Context(), chi.URLParam(r, "project"), chi.URLParam(r, "name"), r.Header, text)
+		if err != nil {
+			fail(w, r, err)
+			return
+		}
+		w.WriteHeader(http.StatusAccepted)
+	})
 }

@@ -25,16 +25,17 @@ var (
 
 // routes lists every route there is and what must come of each visitor. A route that is not in here fails the test.
 var routes = map[string]outcomes{
-	"GET /*":                                 forAnyone,
-	"GET /api/v1/health":                     forAnyone,
-	"GET /api/v1/health/live":                forAnyone,
-	"GET /api/v1/health/ready":               forAnyone,
-	"GET /api/v1/sign-in":                    forAnyone,
-	"POST /api/v1/session":                   forAnyone,
-	"GET /api/v1/session/issuer":             forAnyone,
-	"GET /api/v1/session/issuer/return":      forAnyone,
-	"POST /api/v1/session/issuer/redeem":     forAnyone,
-	"POST /api/v1/projects/{project}/pushes": forAnyone,
+	"GET /*":                                              forAnyone,
+	"GET /api/v1/health":                                  forAnyone,
+	"GET /api/v1/health/live":                             forAnyone,
+	"GET /api/v1/health/ready":                            forAnyone,
+	"GET /api/v1/sign-in":                                 forAnyone,
+	"POST /api/v1/session":                                forAnyone,
+	"GET /api/v1/session/issuer":                          forAnyone,
+	"GET /api/v1/session/issuer/return":                   forAnyone,
+	"POST /api/v1/session/issuer/redeem":                  forAnyone,
+	"POST /api/v1/projects/{project}/pushes":              forAnyone,
+	"POST /api/v1/projects/{project}/outlets/{name}/news": forAnyone,
 
 	"GET /api/v1/openapi.json":     forSomeone,
 	"GET /api/v1/openapi.yaml":     forSomeone,

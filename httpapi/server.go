@@ -16,12 +16,14 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"gentlepiston.example/piston/api/schematext"
 	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/service"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/people"
+	"gentlepiston.example/piston/service/publish"
 )
 
 // Version is the version of the interface.
@@ -80,7 +82,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.pushes(a, r)
 	sv.gates(a)
 	sv.releases(a)
-	publications(sv, a)
+	publications(sv, a, r)
 	letters(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)
@@ -96,7 +98,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.runners(a, r)
 	sv.stream(a, r)
 	sv.git(r)
-	describe(config.Components.Schemas)
+	schematext.Describe(config.Components.Schemas, texts())
 	console(r)
 	return r, a
 }
@@ -154,7 +156,8 @@ func problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, ground.ErrInvalid):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, ground.ErrSignIn), errors.Is(err, intake.ErrSignature), errors.Is(err, people.ErrExpired),
+	case errors.Is(err, ground.ErrSignIn), errors.Is(err, intake.ErrSignature), errors.Is(err, publish.ErrNews),
+		errors.Is(err, people.ErrExpired),
 		errors.Is(err, people.ErrIssuer):
 		return huma.Error401Unauthorized(err.Error())
 	case errors.Is(err, ground.ErrForbidden):

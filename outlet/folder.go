@@ -83,13 +83,21 @@ func (f *Folder) read(name string) (r record, err error) {
 	return r, err
 }
 
+// Try implements Outlet.
+func (f *Folder) Try(context.Context) error {
+	if _, err := f.root.Stat("."); err != nil {
+		return away(err)
+	}
+	return nil
+}
+
 // Now implements Outlet.
-func (f *Folder) Now(_ context.Context, app, channel string) (s publication.Standing, err error) {
+func (f *Folder) Now(_ context.Context, o Offer) (s publication.Standing, err error) {
 	s.Out = []publication.Version{}
-	if _, err := place(channel, app, "x"); err != nil {
+	if _, err := place(o.Channel, o.App, o.Name); err != nil {
 		return s, err
 	}
-	r, err := f.read(path.Join(channel, app, currentFile))
+	r, err := f.read(path.Join(o.Channel, o.App, currentFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil
 	}
@@ -111,6 +119,9 @@ func (f *Folder) Missing(_ context.Context, o Offer) (list []publication.Missing
 	}
 	if o.Share != 100 {
 		list = append(list, publication.Missing{What: ErrNoShare.Error(), Mend: "Leave share out, or make it 100."})
+	}
+	if o.Hold {
+		list = append(list, publication.Missing{What: "a folder gives a release out at once", Mend: "Leave hold out."})
 	}
 	names := map[string]bool{}
 	for _, p := range o.Packages {

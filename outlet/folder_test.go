@@ -45,7 +45,7 @@ func openedFolder(t *testing.T) (*Folder, string) {
 func TestAFolderGetsAVersionWholeAndOnce(t *testing.T) {
 	f, dir := openedFolder(t)
 	ctx := t.Context()
-	now, err := f.Now(ctx, "almanac", "harbours")
+	now, err := f.Now(ctx, offered("1.4.0", nil))
 	require.NoError(t, err)
 	assert.Empty(t, now.Out)
 	first := offered("1.4.0", map[string]string{"tide.apk": "four", "tide.aab": "bundle"})
@@ -74,7 +74,7 @@ func TestAFolderGetsAVersionWholeAndOnce(t *testing.T) {
 	second := offered("1.5.0", map[string]string{"tide.apk": "five"})
 	next, err := f.Bring(ctx, second, func(int64) {})
 	require.NoError(t, err)
-	now, err = f.Now(ctx, "almanac", "harbours")
+	now, err = f.Now(ctx, offered("1.4.0", nil))
 	require.NoError(t, err)
 	require.Len(t, now.Out, 1)
 	assert.Equal(t, "1.5.0", now.Out[0].Name)

@@ -19,8 +19,10 @@ import (
 
 // Outlet is a place where releases go. Every call may fail by an Away, and is then made again later.
 type Outlet interface {
-	// Now tells what stands in a channel.
-	Now(ctx context.Context, app, channel string) (publication.Standing, error)
+	// Try asks it for something that changes nothing, to see whether it answers, and to whom it gives credit.
+	Try(ctx context.Context) error
+	// Now tells what stands where an offer would go.
+	Now(ctx context.Context, o Offer) (publication.Standing, error)
 	// Missing lists everything that keeps what is offered from being taken, all at once; nothing is changed by it.
 	Missing(ctx context.Context, o Offer) ([]publication.Missing, error)
 	// Bring sends what is offered, and gives the name by which the outlet knows it. With the same key it is brought
@@ -47,6 +49,7 @@ type Offer struct {
 	Builds   map[string]version.BuildNumber // by the platform
 	Channel  string
 	Share    int               // of a hundred people
+	Hold     bool              // keep it until a share is set, also when it may go out
 	Notes    map[string]string // by the language's tag
 	Packages []Package
 }
@@ -68,6 +71,10 @@ type Package struct {
 	Build    string
 	Size     int64
 	SHA256   string
+	// What is known of it, by which an outlet can tell what is missing before anything is sent.
+	Signers    []string // SHA-256 of their certificates, hexadecimal
+	Target     string   // the system it was made for
+	Processors []string
 	// Open reads it from a byte on.
 	Open func(ctx context.Context, from int64) (io.ReadCloser, error)
 }

@@ -18,14 +18,24 @@ type Outlet struct {
 	Settings  JSON[OutletSettings] `db:"settings"`
 	SetBy     string               `db:"set_by"`
 	SetAt     time.Time            `db:"set_at"`
+	// What it is spoken to with; nil when it needs nothing.
+	Ciphertext []byte     `db:"ciphertext"`
+	SealedTo   *string    `db:"sealed_to"`
+	Expires    *time.Time `db:"expires_at"` // what it is spoken to with
 }
 
-// FolderOutlet is the kind of an outlet that is a folder of the server's machine.
-const FolderOutlet = "folder"
+// The kinds of outlets: a folder of the server's machine, and what speaks the outlet protocol.
+const (
+	FolderOutlet = "folder"
+	StoreOutlet  = "store"
+)
 
 // OutletSettings are what an adapter needs to know.
 type OutletSettings struct {
-	Folder string `json:"folder,omitempty"`
+	Folder string   `json:"folder,omitempty"`
+	URL    string   `json:"url,omitempty"`
+	Client string   `json:"client,omitempty"` // by which name it is spoken to
+	Takes  []string `json:"takes,omitempty"`  // kinds of packages; none: all of them
 	// Which runs may bring something there by themselves.
 	Scope access.Scope `json:"scope"`
 }
@@ -34,9 +44,13 @@ var outletColumns = columnsOf[Outlet]("o")
 
 // SetOutlet writes an outlet, or changes it.
 func (q Q) SetOutlet(ctx context.Context, o Outlet) error {
-	return q.do(ctx, nil, `INSERT INTO outlets (project_id, name, kind, settings, set_by) VALUES ($1, $2, $3, $4, $5)
+	return q.do(ctx, nil, `INSERT INTO outlets (project_id, name, kind, settings, set_by, ciphertext, sealed_to,
+		expires_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 		ON CONFLICT (project_id, name) DO UPDATE SET kind = excluded.kind, settings = excluded.settings,
-		set_by = excluded.set_by, set_at = now()`, o.ProjectID, o.Name, o.Kind, asJSON(o.Settings.V), o.SetBy)
+		set_by = excluded.set_by, set_at = now(), ciphertext = excluded.ciphertext, sealed_to = excluded.sealed_to,
+		expires_at = excluded.expires_at`, o.ProjectID, o.Name, o.Kind, asJSON(o.Settings.V), o.SetBy, o.Ciphertext,
+		o.SealedTo, o.Expires)
 }
 
 // Outlets lists a project's outlets by name.
@@ -80,6 +94,9 @@ type Publication struct {
 	State     publication.State    `db:"state"`
 	OutTo     int                  `db:"out_to"`
 	Reasons   JSON[[]string]       `db:"reasons"`
+	Asks      JSON[[]string]       `db:"asks"`
+	Key       string               `db:"key"`
+	Hold      bool                 `db:"hold"`
 	Trouble   string               `db:"trouble"`
 	Wants     string               `db:"wants"`
 	Ref       string               `db:"ref"`
@@ -92,7 +109,8 @@ type Publication struct {
 }
 
 const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.name AS project, l.app, l.name, l.run_id,
-	r.number AS run, o.name AS outlet, u.channel, u.share, u.state, u.out_to, u.reasons, u.trouble, u.wants, u.ref, u.sent,
+	r.number AS run, o.name AS outlet, u.channel, u.share, u.state, u.out_to, u.reasons, u.asks, u.key, u.hold,
+	u.trouble, u.wants, u.ref, u.sent,
 	u.total, u.by, u.attempt_id, u.step, u.begun_at
 	FROM publications u JOIN releases l ON l.id = u.release_id JOIN projects p ON p.id = l.project_id
 	JOIN runs r ON r.id = l.run_id JOIN outlets o ON o.id = u.outlet_id`
@@ -101,8 +119,8 @@ const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.nam
 // begun one already.
 func (q Q) AddPublication(ctx context.Context, p *Publication) error {
 	return q.get(ctx, &p.ID, `INSERT INTO publications (release_id, outlet_id, channel, share, state, total, by,
-		attempt_id, step) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, p.ReleaseID, p.OutletID, p.Channel,
-		p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step)
+		attempt_id, step, hold) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`, p.ReleaseID, p.OutletID,
+		p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold)
 }
 
 // PublicationByID finds one.
@@ -114,6 +132,12 @@ func (q Q) PublicationByID(ctx context.Context, id record.PublicationID) (p Publ
 // PublicationOfStep finds the one that a step of an attempt has begun.
 func (q Q) PublicationOfStep(ctx context.Context, attempt record.AttemptID, step int) (p Publication, err error) {
 	err = q.get(ctx, &p, `SELECT `+publicationColumns+` WHERE u.attempt_id = $1 AND u.step = $2`, attempt, step)
+	return p, err
+}
+
+// PublicationByRef finds what an outlet calls so.
+func (q Q) PublicationByRef(ctx context.Context, outlet record.OutletID, ref string) (p Publication, err error) {
+	err = q.get(ctx, &p, `SELECT `+publicationColumns+` WHERE u.outlet_id = $1 AND u.ref = $2`, outlet, ref)
 	return p, err
 }
 
@@ -194,8 +218,8 @@ func (q Q) LockPublication(ctx context.Context, id record.PublicationID) (p Publ
 // SetPublication writes where one stands.
 func (q Q) SetPublication(ctx context.Context, p Publication) error {
 	return q.do(ctx, ErrNotFound, `UPDATE publications SET state = $2, out_to = $3, reasons = $4, wants = $5, ref = $6,
-		sent = $7, share = $8 WHERE id = $1`, p.ID, string(p.State), p.OutTo, asJSON(p.Reasons.V), p.Wants,
-		p.Ref, p.Sent, p.Share)
+		sent = $7, share = $8, asks = $9 WHERE id = $1`, p.ID, string(p.State), p.OutTo, asJSON(p.Reasons.V), p.Wants,
+		p.Ref, p.Sent, p.Share, asJSON(p.Asks.V))
 }
 
 // PublicationStep is something that became of a publication.

@@ -11,7 +11,7 @@ import (
 
 	"filippo.io/age"
 
-	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/disk"
 )
 
 // Purse is a file of secrets for trials, encrypted by age (https://age-encryption.org/v1) to an identity of this
@@ -91,7 +91,7 @@ func (p *Purse) Save() error {
 	if err := w.Close(); err != nil {
 		return err
 	}
-	return local.WriteOwn(p.File, sealed.Bytes())
+	return disk.WriteOwn(p.File, sealed.Bytes())
 }
 
 // recipient is that of the identity, which is made when there is none yet.
@@ -103,7 +103,7 @@ func (p *Purse) recipient() (age.Recipient, error) {
 			return nil, err
 		}
 		return made.Recipient(),
-			local.WriteOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
+			disk.WriteOwn(p.Identity, []byte("# opens the secrets that piston try uses on this machine\n"+made.String()+"\n"))
 	}
 	if err != nil {
 		return nil, err

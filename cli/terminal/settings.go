@@ -8,7 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/disk"
 )
 
 // Settings is what sign-in keeps for the commands that follow.
@@ -53,5 +53,5 @@ func SaveSettings(path string, s Settings) error {
 	if err != nil {
 		return err
 	}
-	return local.WriteOwn(path, append(text, '\n'))
+	return disk.WriteOwn(path, append(text, '\n'))
 }

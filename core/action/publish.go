@@ -22,6 +22,10 @@ type Publish struct {
 	//
 	//	publish = { to = "harbour-store", share = 10 }
 	Share int `toml:"share" json:"share,omitempty"`
+	// Keep it at the outlet until somebody sets a share (`piston publication share`), also when it may go out.
+	//
+	//	publish = { to = "harbour-store", hold = true, until = "accepted" }
+	Hold bool `toml:"hold" json:"hold,omitempty"`
 	// What the step waits for: "sent", until the outlet has it; "accepted", until it may be given out; "out" (the
 	// default), until people get it.
 	//
@@ -53,6 +57,10 @@ func (p *Publish) Complaints() (list []Complaint) {
 	}
 	if p.Share < 0 || p.Share > 100 {
 		list = append(list, Complaint{"bad-value", "share", "a share is of a hundred people", "Use a number from 1 to 100."})
+	}
+	if p.Hold && p.Until != UntilSent && p.Until != UntilAccepted {
+		list = append(list, Complaint{"bad-value", "hold", "it is to be kept back, and the step waits until it is out",
+			`Add until = "accepted": the release is given out by piston publication share.`})
 	}
 	switch p.Until {
 	case "", UntilSent, UntilAccepted, UntilOut:

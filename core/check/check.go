@@ -41,7 +41,7 @@ type Service struct {
 	Project   string
 	Secrets   []Secret
 	Runners   []schedule.Runner
-	Outlets   []string // nil where they are not known
+	Outlets   []string  // nil where they are not known
 	LastBuild int64     // the project's own count
 	Given     []Given   // what its apps were handed out last
 	Now       time.Time // zero where nothing is to be said of what expires

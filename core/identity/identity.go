@@ -143,6 +143,9 @@ type Fingerprints struct {
 	SHA1   string `json:"sha1"`
 }
 
+// Hex is the SHA-256 without colons, in small letters.
+func (f Fingerprints) Hex() string { return strings.ToLower(strings.ReplaceAll(f.SHA256, ":", "")) }
+
 // FingerprintsOf gives those of a certificate.
 func FingerprintsOf(c *x509.Certificate) Fingerprints {
 	long, short := sha256.Sum256(c.Raw), sha1.Sum(c.Raw)

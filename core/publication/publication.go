@@ -39,6 +39,8 @@ type Standing struct {
 	Out []Version `json:"out"`
 	// The name of what is in the way of anything new, such as a draft; absent when nothing is.
 	Draft string `json:"draft,omitempty"`
+	// The highest build number that was ever taken there, where a new one has to be above it; absent otherwise.
+	Last string `json:"last,omitempty"`
 }
 
 // Version is one that people get.
@@ -61,6 +63,8 @@ type Missing struct {
 // Stands tells how something stands that was brought.
 type Stands struct {
 	State   State
-	Share   int      // of a hundred people
-	Reasons []string // why it is refused
+	Share   int           // of a hundred people
+	Reasons []string      // why it is refused
+	Asks    []string      // what a person has to answer at the outlet before it goes on, with where
+	Again   time.Duration // how long the outlet wants not to be asked; 0 when it does not say
 }

@@ -112,9 +112,10 @@ func wish(what string, share int) string {
 }
 
 // obey does what a person wants of a publication.
-func (s *Publish) obey(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
+func (s *Publish) obey(ctx context.Context, out outlet.Outlet, o store.Outlet, p store.Publication) (
+	again time.Duration, err error) {
 	if p.Ref == "" && p.State == publication.Sending {
-		if p.Ref, err = s.sent(ctx, out, p); err != nil {
+		if p.Ref, err = s.sent(ctx, out, o, p); err != nil {
 			return 0, err
 		}
 	}
@@ -150,18 +151,19 @@ func (s *Publish) obey(ctx context.Context, out outlet.Outlet, p store.Publicati
 			Note: note})
 	}
 	if err != nil || p.Ref == "" {
-		return time.Millisecond, err
+		return soon, err
 	}
 	return s.look(ctx, out, p)
 }
 
 // sent finds what has got there, though a crash kept that from being noted.
-func (s *Publish) sent(ctx context.Context, out outlet.Outlet, p store.Publication) (ref string, err error) {
+func (s *Publish) sent(ctx context.Context, out outlet.Outlet, o store.Outlet, p store.Publication) (ref string,
+	err error) {
 	r, err := s.Store.ReleaseByID(ctx, p.ReleaseID)
 	if err != nil {
 		return "", err
 	}
-	offer, err := s.offer(ctx, r, keyOf(p), p.Channel, p.Share)
+	offer, err := s.offer(ctx, r, o, p)
 	if err != nil {
 		return "", err
 	}
@@ -172,7 +174,8 @@ func (s *Publish) sent(ctx context.Context, out outlet.Outlet, p store.Publicati
 func publicationOf(p store.Publication) api.Publication {
 	return api.Publication{ID: p.ID, Project: p.Project, App: p.App, Name: p.Name, Run: p.Run, Outlet: p.Outlet,
 		Channel: p.Channel, Share: p.Share, State: p.State, OutTo: p.OutTo, Reasons: ground.NonNil(p.Reasons.V),
-		Trouble: p.Trouble, Wants: p.Wants, Sent: p.Sent, Total: p.Total, By: p.By, Begun: p.Begun}
+		Asks: ground.NonNil(p.Asks.V), Hold: p.Hold, Trouble: p.Trouble, Wants: p.Wants, Sent: p.Sent, Total: p.Total,
+		By: p.By, Begun: p.Begun}
 }
 
 // List lists the publications of a project, newest first.

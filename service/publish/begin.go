@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/action"
@@ -28,6 +29,7 @@ type Wish struct {
 	Outlet  string
 	Channel string
 	Share   int    // 0: all
+	Hold    bool   // keep it at the outlet until a share is set
 	By      string // "" its run
 	Attempt *record.AttemptID
 	Step    int
@@ -57,12 +59,12 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 			return p, ground.Refuse("outlet %s is not open to this run: %s", o.Name, why)
 		}
 	}
-	parts, err := s.Store.ReleaseParts(ctx, w.Release.ID)
+	parts, err := s.parts(ctx, w.Release, o)
 	if err != nil {
 		return p, err
 	}
 	p = store.Publication{ReleaseID: w.Release.ID, OutletID: o.ID, Channel: w.Channel, Share: w.Share,
-		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step}
+		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step, Hold: w.Hold}
 	for _, part := range parts {
 		p.Total += part.Size
 	}
@@ -102,18 +104,36 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 	return s.Store.PublicationByID(ctx, p.ID)
 }
 
+// parts are the packages of a release that an outlet takes.
+func (s *Publish) parts(ctx context.Context, r store.Release, o store.Outlet) ([]store.ReleasePart, error) {
+	list, err := s.Store.ReleaseParts(ctx, r.ID)
+	if takes := o.Settings.V.Takes; len(takes) > 0 {
+		list = slices.DeleteFunc(list, func(p store.ReleasePart) bool { return !slices.Contains(takes, p.Kind) })
+	}
+	return list, err
+}
+
 // offer is what a publication brings.
-func (s *Publish) offer(ctx context.Context, r store.Release, key, channel string, share int) (o outlet.Offer,
+func (s *Publish) offer(ctx context.Context, r store.Release, to store.Outlet, p store.Publication) (o outlet.Offer,
 	err error) {
-	o = outlet.Offer{Key: key, App: r.App, Name: r.Name, Builds: r.Builds.V, Channel: channel, Share: share,
-		Notes: map[string]string{}}
-	parts, err := s.Store.ReleaseParts(ctx, r.ID)
+	o = outlet.Offer{Key: p.Key, App: r.App, Name: r.Name, Builds: r.Builds.V, Channel: p.Channel, Share: p.Share,
+		Hold: p.Hold, Notes: map[string]string{}}
+	parts, err := s.parts(ctx, r, to)
 	if err != nil {
 		return o, err
 	}
 	for _, p := range parts {
+		facts, err := s.Store.PackageFacts(ctx, p.ID)
+		if err != nil {
+			return o, err
+		}
+		var signers []string
+		for _, one := range facts.Signers {
+			signers = append(signers, one.Fingerprints.Hex())
+		}
 		o.Packages = append(o.Packages, outlet.Package{File: path.Base(p.File), Kind: p.Kind, Platform: p.Platform,
-			ID: p.App, Build: p.Build, Size: p.Size, SHA256: p.SHA256,
+			ID: p.App, Build: p.Build, Size: p.Size, SHA256: p.SHA256, Signers: signers, Target: facts.Target,
+			Processors: facts.Processors,
 			Open: func(ctx context.Context, from int64) (io.ReadCloser, error) {
 				return s.blobs.Range(ctx, p.Blob, from, -1)
 			}})
@@ -136,16 +156,17 @@ func (s *Publish) Plan(ctx context.Context, project string, at api.ReleasePath, 
 	if err != nil {
 		return plan, err
 	}
-	w := Wish{Channel: in.Channel, Share: in.Share}
+	w := Wish{Channel: in.Channel, Share: in.Share, Hold: in.Hold}
 	if err := w.complete(); err != nil {
 		return plan, err
 	}
 	plan = api.PublicationPlan{App: r.App, Name: r.Name, Builds: r.Builds.V, Outlet: o.Name, Channel: w.Channel,
-		Share: w.Share, Size: r.Size, Missing: []publication.Missing{}}
-	offer, err := s.offer(ctx, r, "plan", w.Channel, w.Share)
+		Share: w.Share, Missing: []publication.Missing{}}
+	offer, err := s.offer(ctx, r, o, store.Publication{Channel: w.Channel, Share: w.Share, Hold: w.Hold})
 	if err != nil {
 		return plan, err
 	}
+	plan.Size = offer.Size()
 	if r.Withdrawn != nil {
 		plan.Missing = append(plan.Missing, publication.Missing{What: r.Name + " is withdrawn: " + r.WithdrawnWhy,
 			Mend: "Make another release."})
@@ -155,7 +176,7 @@ func (s *Publish) Plan(ctx context.Context, project string, at api.ReleasePath, 
 		return plan, err
 	}
 	defer done()
-	if plan.Now, err = out.Now(ctx, r.App, w.Channel); err != nil {
+	if plan.Now, err = out.Now(ctx, offer); err != nil {
 		return plan, err
 	}
 	missing, err := out.Missing(ctx, offer)
@@ -171,6 +192,6 @@ func (s *Publish) ByHand(ctx context.Context, project string, at api.ReleasePath
 		return api.Publication{}, err
 	}
 	p, err := s.Begin(ctx, Wish{Release: r, Outlet: in.Outlet, Channel: in.Channel, Share: in.Share,
-		By: ground.WhoAsks(ctx).Name})
+		Hold: in.Hold, By: ground.WhoAsks(ctx).Name})
 	return publicationOf(p), err
 }

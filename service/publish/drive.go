@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,8 @@ import (
 const (
 	// lookAgain is when an outlet is asked again how something stands, or that is away and does not say when it is back.
 	lookAgain = 5 * time.Second
+	// soon is when there is more to do now.
+	soon = time.Millisecond
 	// tellEvery is how often is noted how much has been sent.
 	tellEvery = 500 * time.Millisecond
 )
@@ -58,7 +61,7 @@ func (s *Publish) due(ctx context.Context, of releases.PublicationDue) error {
 	if letGo := s.Store.LetPublicationGo(context.WithoutCancel(ctx), p.ID, trouble); err == nil {
 		err = letGo
 	}
-	if err == nil && again > 0 && !(looked && trouble == "" && again >= lookAgain) {
+	if err == nil && again > 0 && !(looked && trouble == "" && again > soon) {
 		return ground.InAWhile(again)
 	}
 	return err
@@ -76,31 +79,29 @@ func (s *Publish) goOn(ctx context.Context, p store.Publication) (again time.Dur
 	}
 	defer done()
 	if p.Wants != "" {
-		return s.obey(ctx, out, p)
+		return s.obey(ctx, out, o, p)
 	}
 	switch {
 	case p.State == publication.Prepared, p.State == publication.Sending:
-		return s.bring(ctx, out, p)
-	case p.State.Waits():
+		return s.bring(ctx, out, o, p)
+	case p.Ref != "": // also what is out, when its outlet has something new to tell
 		return s.look(ctx, out, p)
 	}
 	return 0, nil
 }
 
-// keyOf stands for one publication, over all its tries.
-func keyOf(p store.Publication) string { return fmt.Sprint(p.ID) }
-
 // bring sends what the outlet misses nothing for.
-func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publication) (again time.Duration, err error) {
+func (s *Publish) bring(ctx context.Context, out outlet.Outlet, o store.Outlet, p store.Publication) (
+	again time.Duration, err error) {
 	r, err := s.Store.ReleaseByID(ctx, p.ReleaseID)
 	if err != nil {
 		return 0, err
 	}
 	if r.Withdrawn != nil {
 		p.Wants = wantWithdraw
-		return s.obey(ctx, out, p)
+		return s.obey(ctx, out, o, p)
 	}
-	offer, err := s.offer(ctx, r, keyOf(p), p.Channel, p.Share)
+	offer, err := s.offer(ctx, r, o, p)
 	if err != nil {
 		return 0, err
 	}
@@ -135,7 +136,7 @@ func (s *Publish) bring(ctx context.Context, out outlet.Outlet, p store.Publicat
 	case errors.As(err, &refusal):
 		return 0, s.refused(ctx, p, refusal.Reasons)
 	case err != nil && sending.Err() != nil && ctx.Err() == nil:
-		return time.Millisecond, nil // to do what is wanted
+		return soon, nil // to do what is wanted
 	case err != nil:
 		return 0, err
 	}
@@ -167,13 +168,17 @@ func (s *Publish) look(ctx context.Context, out outlet.Outlet, p store.Publicati
 	if len(stands.Reasons) > 0 {
 		first = stands.Reasons[0]
 	}
+	if p.State.Given() && (stands.State.Waits() || stands.State == publication.Sending) {
+		return 0, &outlet.Away{Why: fmt.Errorf("it says that it is %s, which it has given out already", stands.State)}
+	}
 	ref, sent := p.Ref, p.Sent
 	err = s.change(ctx, p, func(p *store.Publication) (note string) {
 		p.State, p.OutTo, p.Reasons.V, p.Ref, p.Sent = stands.State, stands.Share, stands.Reasons, ref, sent
+		p.Asks.V = stands.Asks
 		return first
 	})
-	if stands.State.Waits() {
-		again = lookAgain
+	if stands.State.Waits() || stands.State == publication.Sending {
+		again = cmp.Or(stands.Again, lookAgain)
 	}
 	return again, err
 }
@@ -189,9 +194,7 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		}
 		before := p
 		note := to(&p)
-		if p.Reasons.V == nil {
-			p.Reasons.V = []string{}
-		}
+		p.Reasons.V, p.Asks.V = ground.NonNil(p.Reasons.V), ground.NonNil(p.Asks.V)
 		if err := q.SetPublication(ctx, p); err != nil {
 			return err
 		}

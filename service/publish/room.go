@@ -5,33 +5,38 @@ package publish
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"path/filepath"
 
 	"github.com/riverqueue/river"
 
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/core/outletapi"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/releases"
+	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
 )
 
 // Publish is the room of publications.
 type Publish struct {
 	*ground.Ground
+	vault    *vault.Vault
 	releases *releases.Releases
 	blobs    *blob.Blobs
+	public   string // address by which outlets reach the service; "" when that is not known
 	folders  string // below which outlets that are folders are, each in the folder of its project
 }
 
 // New makes it.
-func New(g *ground.Ground, r *releases.Releases, blobs *blob.Blobs, folders string) *Publish {
+func New(g *ground.Ground, v *vault.Vault, r *releases.Releases, blobs *blob.Blobs, folders, public string) *Publish {
 	if folders == "" {
 		folders = filepath.Join(g.Home(), "outlets")
 	}
-	s := &Publish{g, r, blobs, folders}
+	s := &Publish{g, v, r, blobs, public, folders}
 	ground.Does(g, s.due)
 	ground.TakesUp(g, "publications", func(ctx context.Context, q ground.Q) ([]record.PublicationID, error) {
 		return q.LeftPublications(ctx)
@@ -41,12 +46,33 @@ func New(g *ground.Ground, r *releases.Releases, blobs *blob.Blobs, folders stri
 
 // open opens an outlet; done lets go of it.
 func (s *Publish) open(project string, o store.Outlet) (out outlet.Outlet, done func(), err error) {
-	if o.Kind != store.FolderOutlet {
-		return nil, nil, fmt.Errorf("outlet %s is of no kind that this server knows: %q", o.Name, o.Kind)
+	switch o.Kind {
+	case store.FolderOutlet:
+		f, err := outlet.OpenFolder(filepath.Join(s.folders, project, filepath.FromSlash(o.Settings.V.Folder)))
+		if err != nil {
+			return nil, nil, &outlet.Away{Why: err}
+		}
+		return f, func() { _ = f.Close() }, nil
+	case store.StoreOutlet:
+		with, err := s.creditOf(o)
+		if err != nil {
+			return nil, nil, err
+		}
+		settings := outlet.StoreSettings{URL: o.Settings.V.URL, Client: o.Settings.V.Client, Secret: with.Secret}
+		if s.public != "" {
+			settings.News = outletapi.News{URL: s.public + newsPath(project, o.Name), Secret: with.News}
+		}
+		st, err := outlet.OpenStore(settings)
+		return st, func() {}, err
 	}
-	f, err := outlet.OpenFolder(filepath.Join(s.folders, project, filepath.FromSlash(o.Settings.V.Folder)))
-	if err != nil {
-		return nil, nil, &outlet.Away{Why: err}
+	return nil, nil, fmt.Errorf("outlet %s is of no kind that this server knows: %q", o.Name, o.Kind)
+}
+
+// creditOf is what an outlet is spoken to with.
+func (s *Publish) creditOf(o store.Outlet) (with credit, err error) {
+	text, err := s.vault.Open(o.Ciphertext)
+	if err == nil {
+		err = json.Unmarshal(text, &with)
 	}
-	return f, func() { _ = f.Close() }, nil
+	return with, err
 }

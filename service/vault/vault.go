@@ -20,7 +20,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
-	"gentlepiston.example/piston/local"
+	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
 )
@@ -100,7 +100,7 @@ func (m Master) write(list []*age.X25519Identity) error {
 	for _, identity := range list {
 		b.WriteString(identity.String() + "\n")
 	}
-	if err := local.WriteOwn(m.File, []byte(b.String())); err != nil {
+	if err := disk.WriteOwn(m.File, []byte(b.String())); err != nil {
 		return fmt.Errorf("writing the master key: %w", err)
 	}
 	return nil
