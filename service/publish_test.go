@@ -47,11 +47,13 @@ func withOutlet(t *testing.T, s *Service, who context.Context, name string) stri
 func stands(t *testing.T, s *Service, p store.Publication, wanted publication.State) store.Publication {
 	t.Helper()
 	var now store.Publication
-	require.Eventually(t, func() bool {
+	if !assert.Eventually(t, func() bool {
 		var err error
 		now, err = s.Store.PublicationByID(asItself(t), p.ID)
 		return err == nil && now.State == wanted && now.Wants == ""
-	}, 30*time.Second, 50*time.Millisecond, "it is not %s", wanted)
+	}, 30*time.Second, 50*time.Millisecond) {
+		require.FailNow(t, "it stands elsewhere", "%s and not %s: %s %v", now.State, wanted, now.Trouble, now.Reasons.V)
+	}
 	return now
 }
 

@@ -280,7 +280,7 @@ func (s *Shop) advance(o *offer) bool {
 			s.to(o, outletapi.InReview)
 		}
 	case outletapi.InReview:
-		if s.Review > 0 && waited >= s.Review {
+		if (s.Review > 0 || !s.People) && waited >= s.Review { // people who are given no time take theirs
 			s.accept(o)
 		}
 	}
