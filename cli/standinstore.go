@@ -39,13 +39,16 @@ func standInStore() *cli.Command {
 				Value: 3 * time.Second},
 			&cli.IntFlag{Name: "target", Usage: "the level of Android's interface for which a package has to be made at least",
 				Value: shop.DefaultTarget},
+			&cli.StringSliceFlag{Name: "takes", Usage: "a kind of package that it takes; by default app-bundle and apk, with " +
+				"--people ipa"},
 			terminal.JSONFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := terminal.Words(c); err != nil {
 				return err
 			}
 			o := shop.Options{Name: c.String("name"), People: c.Bool("people"), Folder: c.String("home"),
-				Target: c.Int("target"), Processing: c.Duration("processing"), Review: c.Duration("review")}
+				Target: c.Int("target"), Takes: c.StringSlice("takes"),
+				Processing: c.Duration("processing"), Review: c.Duration("review")}
 			if o.People && !c.IsSet("review") {
 				o.Review = 0
 			}

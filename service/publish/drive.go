@@ -54,7 +54,7 @@ func (s *Publish) due(ctx context.Context, of releases.PublicationDue) error {
 	away, trouble := (*outlet.Away)(nil), ""
 	switch {
 	case errors.As(err, &away):
-		again, err, trouble = max(away.After, lookAgain), nil, away.Why.Error()
+		again, err, trouble = cmp.Or(away.After, lookAgain), nil, away.Why.Error()
 	case err != nil && (ground.Away(err) != "" || ctx.Err() != nil):
 		again, err = lookAgain, nil
 	}

@@ -43,7 +43,7 @@ func (s *Shop) page(r chi.Router) {
 func (s *Shop) show(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	about := s.rules.about()
+	about := s.about()
 	var entries []entry
 	for _, a := range s.kept.Apps {
 		e := entry{a, s.rules.form(), map[string]bool{}}
@@ -58,7 +58,7 @@ func (s *Shop) show(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy",
 		"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'")
-	_ = pageForm.Execute(w, map[string]any{"Name": s.Name, "About": about, "People": s.People, "Entries": entries,
+	_ = pageForm.Execute(w, map[string]any{"Name": about.Name, "About": about, "People": s.People, "Entries": entries,
 		"Offers": offers, "Faults": s.faults, "NewsFaults": newsFaults}) // who reads it is gone
 }
 

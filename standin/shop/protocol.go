@@ -1,7 +1,6 @@
 package shop
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -127,9 +126,7 @@ func (s *Shop) protocol(r chi.Router) huma.API {
 	a.UseMiddleware(s.guard(a))
 	add(a, http.MethodGet, outletapi.AboutPath, "about", "What the outlet is; told to anybody", false,
 		func(context.Context, *struct{}) (outletapi.About, error) {
-			about := s.rules.about()
-			about.Name = cmp.Or(s.Name, about.Name)
-			return about, nil
+			return s.about(), nil
 		})
 	add(a, http.MethodGet, outletapi.ChannelPath, "channel", "What stands in a channel", true, s.standing)
 	add(a, http.MethodPost, outletapi.ChecksPath, "check", "Everything that is against an offer; nothing is changed", true,

@@ -1,6 +1,7 @@
 package shop
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -21,10 +22,14 @@ type rules interface {
 // field is something that a page asks for.
 type field struct {
 	Key, Label string
-	Least      int // of a number; 0 a text
+	Least      int  // of a number; 0 a text
+	Spare      bool // it may be left out
 }
 
 func (f field) lacks(value string) bool {
+	if f.Spare {
+		return false
+	}
 	if f.Least == 0 {
 		return strings.TrimSpace(value) == ""
 	}
@@ -36,9 +41,19 @@ func missing(mend, what string, args ...any) outletapi.Missing {
 	return outletapi.Missing{What: fmt.Sprintf(what, args...), Mend: mend}
 }
 
+// about is what a shop says of itself.
+func (s *Shop) about() outletapi.About {
+	about := s.rules.about()
+	about.Name = cmp.Or(s.Name, about.Name)
+	if len(s.Takes) > 0 {
+		about.Takes = s.Takes
+	}
+	return about
+}
+
 // check lists everything that is against an offer.
 func (s *Shop) check(o outletapi.Offer) (list []outletapi.Missing) {
-	about := s.rules.about()
+	about := s.about()
 	if !slices.Contains(about.Channels, o.Channel) {
 		list = append(list, missing("Choose one of "+strings.Join(about.Channels, ", ")+".",
 			"there is no channel %.60q", o.Channel))
@@ -91,8 +106,9 @@ func (machine) about() outletapi.About {
 }
 
 func (machine) form() []field {
-	return []field{{"policy", "the address of its policy on data", 0}, {"countries", "the countries it is for", 0},
-		{"age", "the age it is for", 0}, {"pictures", "two pictures of it", 2}}
+	return []field{{Key: "policy", Label: "the address of its policy on data"},
+		{Key: "countries", Label: "the countries it is for"}, {Key: "age", Label: "the age it is for"},
+		{Key: "pictures", Label: "two pictures of it", Least: 2}}
 }
 
 func (m machine) missing(_ *Shop, a *app, o outletapi.Offer) (list []outletapi.Missing) {
@@ -128,13 +144,14 @@ func (people) about() outletapi.About {
 }
 
 func (people) form() []field {
-	return []field{{"support", "an address for support", 0}, {"category", "what it is about", 0},
-		{"pictures", "three pictures of it", 3}}
+	return []field{{Key: "support", Label: "an address for support"}, {Key: "category", Label: "what it is about"},
+		{Key: "pictures", Label: "three pictures of it", Least: 3},
+		{Key: "new", Label: "what is new, where a release does not say it", Spare: true}}
 }
 
 func (people) missing(s *Shop, a *app, o outletapi.Offer) (list []outletapi.Missing) {
-	if len(o.Notes) == 0 {
-		list = append(list, missing("Write what is new, in at least one language.", "it does not say what is new"))
+	if len(o.Notes) == 0 && a.Form["new"] == "" {
+		list = append(list, missing("Write what is new, in at least one language, or say it once at "+s.base+"/.", "it does not say what is new"))
 	}
 	for _, other := range s.kept.Offers {
 		if other.Offer.App != a.ID || other.State == outletapi.Awaited {

@@ -28,10 +28,11 @@ import (
 // Options say how a shop behaves.
 type Options struct {
 	Name   string
-	Folder string // all it knows is there, so that it may be killed
-	People bool   // people look at what is brought, and not a machine
-	Secret string // of its only client; "" makes one
-	Target int    // the level of Android's interface for which a package has to be made at least; 0: DefaultTarget
+	Folder string   // all it knows is there, so that it may be killed
+	People bool     // people look at what is brought, and not a machine
+	Secret string   // of its only client; "" makes one
+	Target int      // the level of Android's interface for which a package has to be made at least; 0: DefaultTarget
+	Takes  []string // kinds of packages; none: those of its kind of store
 	// How long it works on a package, and how long a machine looks at it.
 	Processing, Review time.Duration
 }
@@ -97,7 +98,6 @@ func Open(o Options) (*Shop, error) {
 	if o.People {
 		s.rules = people{}
 	}
-	s.Name = cmp.Or(s.Name, s.rules.about().Name)
 	if err := os.MkdirAll(s.uploads(), 0o700); err != nil {
 		return nil, err
 	}
