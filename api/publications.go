@@ -12,7 +12,7 @@ import (
 // Outlet is a place where a project's releases can go.
 type Outlet struct {
 	Name string `json:"name"`
-	Kind string `json:"kind" enum:"folder,store"`
+	Kind string `json:"kind" enum:"folder,store,testers"`
 	// Of a folder: below that of the project's outlets on the server's machine.
 	Folder string `json:"folder,omitempty"`
 	// Of a store: where it speaks the outlet protocol, and to which client.
@@ -20,6 +20,8 @@ type Outlet struct {
 	Client string `json:"client,omitempty"`
 	// Kinds of packages that go there; absent: all of a release.
 	Takes []string `json:"takes,omitempty" enum:"apk,app-bundle,ipa"`
+	// Of testers: for how many days they may have a release; absent: 90.
+	Days int `json:"days,omitempty"`
 	// When what it is spoken to with is good no more.
 	Expires *time.Time `json:"expires,omitempty"`
 	// What should be seen to, such as a secret that ends soon.
@@ -32,7 +34,7 @@ type Outlet struct {
 
 // NewOutlet makes an outlet, or changes it.
 type NewOutlet struct {
-	Kind string `json:"kind" enum:"folder,store"`
+	Kind string `json:"kind" enum:"folder,store,testers"`
 	// Of a folder; default: the outlet's name.
 	Folder string `json:"folder,omitempty" maxLength:"200"`
 	// Of a store: the address where it speaks the outlet protocol; https, but on the server's own machine.
@@ -41,6 +43,8 @@ type NewOutlet struct {
 	// kept encrypted, and never told. Absent: what is set already stays.
 	Client string `json:"client,omitempty" maxLength:"200"`
 	Secret string `json:"secret,omitempty" maxLength:"16384"`
+	// Of testers: for how many days they may have a release; default: 90.
+	Days int `json:"days,omitempty" minimum:"0" maximum:"365"`
 	// When the secret is good no more.
 	Expires *time.Time `json:"expires,omitempty"`
 	// Kinds of packages that go there; absent: all of a release.
@@ -64,6 +68,8 @@ type NewPublication struct {
 	Share int `json:"share,omitempty" minimum:"0" maximum:"100"`
 	// Keep it at the outlet until a share is set, also when it may go out.
 	Hold bool `json:"hold,omitempty"`
+	// What those who get it should look at; testers are told.
+	Note string `json:"note,omitempty" maxLength:"1000"`
 }
 
 // PublicationPlan tells what publishing would change, and everything that is missing for it.

@@ -50,6 +50,7 @@ func App() *cli.Command {
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			cachesCommand(), whyCommand(),
 			ledgerCommand(), releaseCommand(), outletCommand(), publishCommand(), publicationCommand(),
+			testerCommand(),
 			identityCommand(), signaturesCommand(), packageCommand(), signCommand(),
 			inspectCommand(),
 			packagesCommand(), verifyCommand(), statementKeyCommand(),

@@ -43,6 +43,7 @@ func outletCommand() *cli.Command {
 			Description: "A folder is one of the server's machine, below that of the project's outlets (piston serve " +
 				"--outlets). Each version is there whole\n" +
 				"or not at all, and is never written over; current.json says which one people get.\n\n" +
+				"With --testers its channels are groups of people who get a mail and a page of their own.\n\n" +
 				"With --url it is a store, or an adapter of one, that speaks the outlet protocol (docs/outlet-protocol.md). The " +
 				"secret of the client is read\n" +
 				"from --secret-file, or from standard input; a private key in PEM signs for it instead. It stays in the service, " +
@@ -50,9 +51,12 @@ func outletCommand() *cli.Command {
 				"is set already stays. What else is said of an outlet takes the place of what was said before.\n\n" +
 				terminal.Example("piston outlet set tidewick harbour-depot --pipeline release --branch main",
 					"piston outlet set tidewick quayside --url http://127.0.0.1:7481 --client piston \\",
-					"    --secret-file quayside.secret --takes app-bundle --expires 2027-06-30"),
+					"    --secret-file quayside.secret --takes app-bundle --expires 2027-06-30",
+					"piston outlet set tidewick testers --testers --days 30"),
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "folder", Usage: "the folder; by default it has the outlet's name"},
+				&cli.BoolFlag{Name: "testers", Usage: "groups of testers, each of which is a channel (piston tester)"},
+				&cli.IntFlag{Name: "days", Usage: "for how many days testers may have a release; by default 90"},
 				&cli.StringFlag{Name: "url", Usage: "where a store speaks the outlet protocol"},
 				&cli.StringFlag{Name: "client", Usage: "by which client's id it knows the service"},
 				&cli.StringFlag{Name: "secret-file", Usage: "a file with its secret, or private key; - for standard input"},
@@ -106,7 +110,10 @@ func newOutlet(c *cli.Command) (in api.NewOutlet, err error) {
 	in = api.NewOutlet{Kind: "folder", Folder: c.String("folder"), URL: c.String("url"), Client: c.String("client"),
 		Takes: c.StringSlice("takes"), Scope: access.Scope{Pipelines: c.StringSlice("pipeline"),
 			Branches: c.StringSlice("branch"), Tags: c.StringSlice("tag")}}
-	if in.URL != "" {
+	switch {
+	case c.Bool("testers"):
+		in.Kind, in.Days = "testers", c.Int("days")
+	case in.URL != "":
 		in.Kind = "store"
 	}
 	if day := c.String("expires"); day != "" {
@@ -148,8 +155,11 @@ func secretIn(file string) ([]byte, error) {
 }
 
 func whereOf(o api.Outlet) string {
-	if o.URL != "" {
+	switch {
+	case o.URL != "":
 		return o.URL
+	case o.Folder == "":
+		return "groups of testers"
 	}
 	return "the folder " + o.Folder
 }

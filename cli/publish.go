@@ -31,6 +31,7 @@ func publishCommand() *cli.Command {
 			&cli.BoolFlag{Name: "plan", Usage: "only show what it would change, and what is missing"},
 			&cli.StringFlag{Name: "channel", Usage: "a line of the outlet; by default release"},
 			&cli.IntFlag{Name: "share", Usage: "to how many of a hundred people; by default all"},
+			&cli.StringFlag{Name: "note", Usage: "what testers should look at"},
 			&cli.BoolFlag{Name: "hold", Usage: "keep it at the outlet until a share is set, also when it may go out"},
 			terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -39,7 +40,7 @@ func publishCommand() *cli.Command {
 				return err
 			}
 			in := api.NewPublication{Outlet: args[2], Channel: c.String("channel"), Share: c.Int("share"),
-				Hold: c.Bool("hold")}
+				Hold: c.Bool("hold"), Note: c.String("note")}
 			plan, err := cl.PlanPublication(ctx, args[0], at, in)
 			if err != nil {
 				return err

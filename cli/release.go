@@ -21,7 +21,7 @@ func releaseCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "release",
 		Usage: "versions of apps that go to people: what is in them, and what became of them",
-		Commands: []*cli.Command{releaseList(), releaseShow(), releaseMake(), releaseWithdraw(), {
+		Commands: []*cli.Command{releaseList(), releaseShow(), releaseMake(), releaseWithdraw(), releaseWords(), {
 			Name:      "notes",
 			Usage:     "show the notes of a release, or correct them in one language",
 			ArgsUsage: "PROJECT VERSION [LANGUAGE]",

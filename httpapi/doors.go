@@ -47,6 +47,22 @@ var doors = map[string]need{
 	"POST /api/v1/session/issuer/redeem":                                       anyone, // a code of ours
 	"POST /api/v1/projects/{project}/pushes":                                   anyone, // a signature
 	"POST /api/v1/projects/{project}/outlets/{name}/news":                      anyone, // a signature
+	"GET /t/{link}":                                                            anyone, // the link
+	"GET /t/{link}/stop":                                                       anyone,
+	"POST /t/{link}/stop":                                                      anyone,
+	"POST /t/{link}/resume":                                                    anyone,
+	"POST /t/{link}/devices":                                                   anyone,
+	"GET /t/{link}/code.png":                                                   anyone,
+	"POST /t/{link}/{trial}/words":                                             anyone,
+	"GET /t/{link}/{trial}/{artifact}/manifest.plist":                          anyone,
+	"GET /t/{link}/{trial}/{artifact}/{file}":                                  anyone,
+	"GET /api/v1/projects/{project}/testers":                                   keeper,
+	"POST /api/v1/projects/{project}/testers":                                  keeper,
+	"DELETE /api/v1/projects/{project}/testers/{id}":                           keeper,
+	"POST /api/v1/projects/{project}/testers/{id}/link":                        keeper,
+	"GET /api/v1/projects/{project}/test-devices":                              keeper,
+	"GET /api/v1/projects/{project}/releases/{app}/{name}/tried":               reader,
+	"GET /api/v1/projects/{project}/words/{id}/picture":                        reader,
 	"GET /api/v1/openapi.json":                                                 someone,
 	"GET /api/v1/openapi.yaml":                                                 someone,
 	"GET /api/v1/openapi-3.0.json":                                             someone,

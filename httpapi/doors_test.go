@@ -217,9 +217,10 @@ func TestEveryRouteAndEveryVisitor(t *testing.T) {
 
 // proofs are the answers of routes that ask for a proof of their own, which these visitors do not bring.
 var proofs = map[string][]int{
-	"POST /api/v1/projects/{project}/pushes": {401},
-	"PUT /api/v1/session/password":           {400},
-	"GET /api/v1/session/issuer/return":      {404},
+	"POST /api/v1/projects/{project}/pushes":              {401},
+	"POST /api/v1/projects/{project}/outlets/{name}/news": {401},
+	"PUT /api/v1/session/password":                        {400},
+	"GET /api/v1/session/issuer/return":                   {404},
 }
 
 func TestOtherWaysThroughADoor(t *testing.T) {

@@ -83,6 +83,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.gates(a)
 	sv.releases(a)
 	publications(sv, a, r)
+	testers(sv, a, r)
 	letters(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)

@@ -42,8 +42,8 @@ const (
 	currentFile = "current.json"
 )
 
-// record is what release.json says.
-type record struct {
+// kept is what release.json says.
+type kept struct {
 	Key      string                         `json:"key"` // of what has brought it, or made it current
 	App      string                         `json:"app"`
 	Name     string                         `json:"name"`
@@ -75,7 +75,7 @@ func place(channel, app, name string) (string, error) {
 	return path.Join(channel, app, name), nil
 }
 
-func (f *Folder) read(name string) (r record, err error) {
+func (f *Folder) read(name string) (r kept, err error) {
 	text, err := f.root.ReadFile(name)
 	if err == nil {
 		err = json.Unmarshal(text, &r)
@@ -145,7 +145,7 @@ func (f *Folder) Missing(_ context.Context, o Offer) (list []publication.Missing
 }
 
 // same tells whether a version that is there is what is offered.
-func same(r record, o Offer) bool {
+func same(r kept, o Offer) bool {
 	if len(r.Packages) != len(o.Packages) {
 		return false
 	}
@@ -160,7 +160,7 @@ func (f *Folder) Bring(ctx context.Context, o Offer, sent func(int64)) (ref stri
 	if err != nil {
 		return "", &Refusal{[]string{err.Error()}}
 	}
-	r := recordOf(o)
+	r := keptOf(o)
 	there, err := f.read(path.Join(at, releaseFile))
 	switch {
 	case err == nil && same(there, o):
@@ -182,8 +182,8 @@ func (f *Folder) Bring(ctx context.Context, o Offer, sent func(int64)) (ref stri
 	return at, nil
 }
 
-func recordOf(o Offer) record {
-	r := record{Key: o.Key, App: o.App, Name: o.Name, Builds: o.Builds, Channel: o.Channel, Notes: o.Notes,
+func keptOf(o Offer) kept {
+	r := kept{Key: o.Key, App: o.App, Name: o.Name, Builds: o.Builds, Channel: o.Channel, Notes: o.Notes,
 		Since: time.Now().UTC().Truncate(time.Second)}
 	for _, p := range o.Packages {
 		r.Packages = append(r.Packages, recordFile{p.File, p.Kind, p.Platform, p.Size, p.SHA256})
@@ -192,7 +192,7 @@ func recordOf(o Offer) record {
 }
 
 // fill makes the folder of a version beside its place, and puts it there when it is whole.
-func (f *Folder) fill(ctx context.Context, at string, o Offer, r record, sent func(int64)) error {
+func (f *Folder) fill(ctx context.Context, at string, o Offer, r kept, sent func(int64)) error {
 	part := path.Join(path.Dir(at), ".part-"+path.Base(at)+"-"+o.Key)
 	if err := f.root.RemoveAll(part); err != nil {
 		return away(err)
@@ -255,7 +255,7 @@ func (c *counter) Write(b []byte) (int, error) {
 }
 
 // replace writes a file whole or not at all.
-func (f *Folder) replace(name string, r record) error {
+func (f *Folder) replace(name string, r kept) error {
 	text, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
 		return err

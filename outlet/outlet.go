@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
 )
 
@@ -51,6 +52,8 @@ type Offer struct {
 	Share    int               // of a hundred people
 	Hold     bool              // keep it until a share is set, also when it may go out
 	Notes    map[string]string // by the language's tag
+	Note     string            // what those who get it should look at
+	Release  record.ReleaseID  // by which the service itself knows it
 	Packages []Package
 }
 

@@ -24,6 +24,7 @@ import (
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
+	"gentlepiston.example/piston/service/testers"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/service/work"
@@ -49,6 +50,7 @@ type Service struct {
 	Caches     *caches.Caches
 	Logs       *logs.Logs
 	Releases   *releases.Releases
+	Testers    *testers.Testers
 	Publish    *publish.Publish
 	Report     *report.Report
 }
@@ -92,7 +94,8 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	}
 	s.Packages = packages.New(g, v, s.Versions)
 	s.Releases = releases.New(g, s.Versions, s.Packages, s.Gates)
-	s.Publish = publish.New(g, v, s.Releases, blobs, o.Outlets, o.Public)
+	s.Testers = testers.New(g, s.Letters, s.Releases, blobs)
+	s.Publish = publish.New(g, v, s.Releases, s.Testers, blobs, o.Outlets, o.Public)
 	own.New(g, s.Work, s.Logs, s.Versions, s.Releases, s.Publish)
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)

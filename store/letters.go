@@ -23,6 +23,7 @@ type Letter struct {
 	Subject string          `db:"subject"`
 	Plain   string          `db:"plain"`
 	HTML    string          `db:"html"`
+	Stop    string          `db:"stop"` // where such letters are ended; "" when they are not
 	State   string          `db:"state"`
 	Trouble string          `db:"trouble"`
 	Queued  time.Time       `db:"queued_at"`
@@ -39,6 +40,19 @@ func (q Q) AddLetter(ctx context.Context, l Letter) (id record.LetterID, err err
 		err = nil
 	}
 	return id, err
+}
+
+// AddLetters writes many, and gives the ids of those that were not written before.
+func (q Q) AddLetters(ctx context.Context, all []Letter) (ids []record.LetterID, err error) {
+	var keys, to, subjects, plain, html, stop []string
+	for _, l := range all {
+		keys, to, subjects = append(keys, l.Key), append(to, l.To), append(subjects, l.Subject)
+		plain, html, stop = append(plain, l.Plain), append(html, l.HTML), append(stop, l.Stop)
+	}
+	err = q.list(ctx, &ids, `INSERT INTO letters (key, recipient, subject, plain, html, stop)
+		SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[])
+		ON CONFLICT (key) DO NOTHING RETURNING id`, keys, to, subjects, plain, html, stop)
+	return ids, err
 }
 
 // LetterByID finds one.

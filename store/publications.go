@@ -24,10 +24,11 @@ type Outlet struct {
 	Expires    *time.Time `db:"expires_at"` // what it is spoken to with
 }
 
-// The kinds of outlets: a folder of the server's machine, and what speaks the outlet protocol.
+// The kinds of outlets: a folder of the server's machine, what speaks the outlet protocol, and groups of testers.
 const (
-	FolderOutlet = "folder"
-	StoreOutlet  = "store"
+	FolderOutlet  = "folder"
+	StoreOutlet   = "store"
+	TestersOutlet = "testers"
 )
 
 // OutletSettings are what an adapter needs to know.
@@ -36,6 +37,7 @@ type OutletSettings struct {
 	URL    string   `json:"url,omitempty"`
 	Client string   `json:"client,omitempty"` // by which name it is spoken to
 	Takes  []string `json:"takes,omitempty"`  // kinds of packages; none: all of them
+	Days   int      `json:"days,omitempty"`   // how long testers may have a release
 	// Which runs may bring something there by themselves.
 	Scope access.Scope `json:"scope"`
 }
@@ -97,6 +99,7 @@ type Publication struct {
 	Asks      JSON[[]string]       `db:"asks"`
 	Key       string               `db:"key"`
 	Hold      bool                 `db:"hold"`
+	Note      string               `db:"note"`
 	Trouble   string               `db:"trouble"`
 	Wants     string               `db:"wants"`
 	Ref       string               `db:"ref"`
@@ -109,7 +112,7 @@ type Publication struct {
 }
 
 const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.name AS project, l.app, l.name, l.run_id,
-	r.number AS run, o.name AS outlet, u.channel, u.share, u.state, u.out_to, u.reasons, u.asks, u.key, u.hold,
+	r.number AS run, o.name AS outlet, u.channel, u.share, u.state, u.out_to, u.reasons, u.asks, u.key, u.hold, u.note,
 	u.trouble, u.wants, u.ref, u.sent,
 	u.total, u.by, u.attempt_id, u.step, u.begun_at
 	FROM publications u JOIN releases l ON l.id = u.release_id JOIN projects p ON p.id = l.project_id
@@ -119,8 +122,9 @@ const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.nam
 // begun one already.
 func (q Q) AddPublication(ctx context.Context, p *Publication) error {
 	return q.get(ctx, &p.ID, `INSERT INTO publications (release_id, outlet_id, channel, share, state, total, by,
-		attempt_id, step, hold) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`, p.ReleaseID, p.OutletID,
-		p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold)
+		attempt_id, step, hold, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`, p.ReleaseID, p.OutletID,
+		p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold,
+		p.Note)
 }
 
 // PublicationByID finds one.

@@ -1,6 +1,9 @@
 package action
 
-import "regexp"
+import (
+	"regexp"
+	"strings"
+)
 
 const publishAbout = "Brings what the run has released to an outlet: a place of the project to which releases go " +
 	"(`piston outlet`). The service does it, resumes after any crash where it was, and does it once. The step waits " +
@@ -22,6 +25,10 @@ type Publish struct {
 	//
 	//	publish = { to = "harbour-store", share = 10 }
 	Share int `toml:"share" json:"share,omitempty"`
+	// What those who get it should look at. Testers are told, in the mail and on their page.
+	//
+	//	publish = { to = "testers", channel = "friends", note = "Are the springs right?" }
+	Note string `toml:"note" json:"note,omitempty"`
 	// Keep it at the outlet until somebody sets a share (`piston publication share`), also when it may go out.
 	//
 	//	publish = { to = "harbour-store", hold = true, until = "accepted" }
@@ -40,6 +47,9 @@ const (
 	UntilOut      = "out"
 )
 
+// maxPublishNote is the most bytes that testers are told of what to look at.
+const maxPublishNote = 1000
+
 // NameForm is what an outlet, and a channel, may be called.
 var NameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
@@ -57,6 +67,10 @@ func (p *Publish) Complaints() (list []Complaint) {
 	}
 	if p.Share < 0 || p.Share > 100 {
 		list = append(list, Complaint{"bad-value", "share", "a share is of a hundred people", "Use a number from 1 to 100."})
+	}
+	if len(p.Note) > maxPublishNote || strings.ContainsRune(p.Note, 0) {
+		list = append(list, Complaint{"too-many", "note", "the note has more than 1000 bytes, or a NUL character",
+			"Say it shorter."})
 	}
 	if p.Hold && p.Until != UntilSent && p.Until != UntilAccepted {
 		list = append(list, Complaint{"bad-value", "hold", "it is to be kept back, and the step waits until it is out",

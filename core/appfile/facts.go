@@ -128,6 +128,8 @@ type ProfileFacts struct {
 	Team    string    `json:"team"`
 	Ends    time.Time `json:"ends"`
 	Devices int       `json:"devices"`
+	// The devices that it lists; none when it is for any.
+	Named []string `json:"named,omitempty"`
 }
 
 // Part is what some bytes of a package are.

@@ -64,7 +64,7 @@ func (p *Package) readIPA() error {
 			return err
 		}
 		if d, err := profile.ReadAll(text); err == nil {
-			p.Profile = &ProfileFacts{d.Name, d.App, d.Team, d.Ends, len(d.Devices)}
+			p.Profile = &ProfileFacts{d.Name, d.App, d.Team, d.Ends, len(d.Devices), d.Devices}
 		}
 	}
 	return nil

@@ -76,6 +76,9 @@ const (
 	SessionClose      Kind = "session.close"
 	SessionOpen       Kind = "session.open"
 	SessionRefuse     Kind = "session.refuse"
+	TesterAdd         Kind = "tester.add"
+	TesterDrop        Kind = "tester.drop"
+	TesterLink        Kind = "tester.link" // given anew, so that the one before leads nowhere
 	TokenAdd          Kind = "token.add"
 	TokenRevoke       Kind = "token.revoke"
 	VersionLand       Kind = "version.land"
@@ -96,7 +99,7 @@ var Kinds = map[Kind]Follows{
 	ReleaseWithdraw: act, RoleGrant: act,
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
 	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
-	SessionRefuse: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
+	SessionRefuse: act, TesterAdd: act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

@@ -21,6 +21,9 @@ type (
 	GateID        int64
 	ReleaseID     int64
 	OutletID      int64
+	TesterID      int64
+	TrialID       int64
+	WordID        int64
 	PublicationID int64
 )
 

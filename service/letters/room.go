@@ -6,6 +6,7 @@ package letters
 
 import (
 	"context"
+	"slices"
 
 	"github.com/riverqueue/river"
 
@@ -59,6 +60,37 @@ func (s *Letters) Write(ctx context.Context, q ground.Q, key, to string, l lette
 		return err
 	}
 	return q.PutOff(ctx, letterDue{id})
+}
+
+// Addressed is a letter to somebody who has no account. Stop is where they end such letters.
+type Addressed struct {
+	Key, To, Stop string
+	letter.Letter
+}
+
+// atOnce is how many letters are written by one statement.
+const atOnce = 500
+
+// WriteAll writes many letters in a transaction, each once.
+func (s *Letters) WriteAll(ctx context.Context, q ground.Q, all []Addressed) error {
+	for some := range slices.Chunk(all, atOnce) {
+		list := make([]store.Letter, len(some))
+		for i, l := range some {
+			list[i] = store.Letter{Key: l.Key, To: l.To, Subject: l.Subject, Plain: l.Text, HTML: l.HTML, Stop: l.Stop}
+		}
+		ids, err := q.AddLetters(ctx, list)
+		if err != nil || len(ids) == 0 {
+			return err
+		}
+		due := make([]river.JobArgs, len(ids))
+		for i, id := range ids {
+			due[i] = letterDue{id}
+		}
+		if err := q.PutOff(ctx, due...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // List lists letters, newest first, without what they say.

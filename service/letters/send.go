@@ -88,6 +88,10 @@ func (s *Letters) send(ctx context.Context, l store.Letter) error {
 	_, domain := splitAddress(s.server.From)
 	m.SetMessageIDWithValue(fmt.Sprintf("letter-%d-%d@%s", l.ID, l.Queued.UnixMicro(), domain))
 	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834, 5
+	if l.Stop != "" {                                  // RFC 2369, 3.2; RFC 8058
+		m.SetGenHeader("List-Unsubscribe", "<"+l.Stop+">")
+		m.SetGenHeader("List-Unsubscribe-Post", "List-Unsubscribe=One-Click")
+	}
 	m.SetBodyString(mail.TypeTextPlain, l.Plain)
 	m.AddAlternativeString(mail.TypeTextHTML, l.HTML)
 	c, err := s.client()

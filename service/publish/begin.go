@@ -30,6 +30,7 @@ type Wish struct {
 	Channel string
 	Share   int    // 0: all
 	Hold    bool   // keep it at the outlet until a share is set
+	Note    string // what those who get it should look at
 	By      string // "" its run
 	Attempt *record.AttemptID
 	Step    int
@@ -64,7 +65,8 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 		return p, err
 	}
 	p = store.Publication{ReleaseID: w.Release.ID, OutletID: o.ID, Channel: w.Channel, Share: w.Share,
-		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step, Hold: w.Hold}
+		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step, Hold: w.Hold,
+		Note: w.Note}
 	for _, part := range parts {
 		p.Total += part.Size
 	}
@@ -117,7 +119,7 @@ func (s *Publish) parts(ctx context.Context, r store.Release, o store.Outlet) ([
 func (s *Publish) offer(ctx context.Context, r store.Release, to store.Outlet, p store.Publication) (o outlet.Offer,
 	err error) {
 	o = outlet.Offer{Key: p.Key, App: r.App, Name: r.Name, Builds: r.Builds.V, Channel: p.Channel, Share: p.Share,
-		Hold: p.Hold, Notes: map[string]string{}}
+		Hold: p.Hold, Note: p.Note, Release: r.ID, Notes: map[string]string{}}
 	parts, err := s.parts(ctx, r, to)
 	if err != nil {
 		return o, err
@@ -192,6 +194,6 @@ func (s *Publish) ByHand(ctx context.Context, project string, at api.ReleasePath
 		return api.Publication{}, err
 	}
 	p, err := s.Begin(ctx, Wish{Release: r, Outlet: in.Outlet, Channel: in.Channel, Share: in.Share,
-		Hold: in.Hold, By: ground.WhoAsks(ctx).Name})
+		Hold: in.Hold, Note: in.Note, By: ground.WhoAsks(ctx).Name})
 	return publicationOf(p), err
 }

@@ -38,7 +38,7 @@ func (s *Publish) Outlets(ctx context.Context, project string) ([]api.Outlet, er
 func outletOf(o store.Outlet) api.Outlet {
 	in := o.Settings.V
 	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: in.Folder, URL: in.URL, Client: in.Client,
-		Takes: in.Takes, Expires: o.Expires, Warnings: warnings(o, time.Now()), Scope: in.Scope, SetBy: o.SetBy,
+		Takes: in.Takes, Days: in.Days, Expires: o.Expires, Warnings: warnings(o, time.Now()), Scope: in.Scope, SetBy: o.SetBy,
 		SetAt: o.SetAt}
 }
 
@@ -79,6 +79,13 @@ func checkOutlet(name string, in api.NewOutlet) (o store.Outlet, err error) {
 		if err := outlet.FolderName(o.Settings.V.Folder); err != nil {
 			return o, invalid(err)
 		}
+		return o, nil
+	}
+	if in.Kind == store.TestersOutlet {
+		if in.URL != "" || in.Client != "" || in.Secret != "" || in.Folder != "" || in.Expires != nil {
+			return o, invalid(errors.New("testers get what the service itself holds: nothing is spoken to"))
+		}
+		o.Settings.V.Days = in.Days
 		return o, nil
 	}
 	if in.Folder != "" {

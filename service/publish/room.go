@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/releases"
+	"gentlepiston.example/piston/service/testers"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/store"
 )
@@ -26,17 +27,19 @@ type Publish struct {
 	*ground.Ground
 	vault    *vault.Vault
 	releases *releases.Releases
+	testers  *testers.Testers
 	blobs    *blob.Blobs
 	public   string // address by which outlets reach the service; "" when that is not known
 	folders  string // below which outlets that are folders are, each in the folder of its project
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault, r *releases.Releases, blobs *blob.Blobs, folders, public string) *Publish {
+func New(g *ground.Ground, v *vault.Vault, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
+	public string) *Publish {
 	if folders == "" {
 		folders = filepath.Join(g.Home(), "outlets")
 	}
-	s := &Publish{g, v, r, blobs, public, folders}
+	s := &Publish{g, v, r, t, blobs, public, folders}
 	ground.Does(g, s.due)
 	ground.TakesUp(g, "publications", func(ctx context.Context, q ground.Q) ([]record.PublicationID, error) {
 		return q.LeftPublications(ctx)
@@ -64,6 +67,8 @@ func (s *Publish) open(project string, o store.Outlet) (out outlet.Outlet, done 
 		}
 		st, err := outlet.OpenStore(settings)
 		return st, func() {}, err
+	case store.TestersOutlet:
+		return s.testers.Groups(o), func() {}, nil
 	}
 	return nil, nil, fmt.Errorf("outlet %s is of no kind that this server knows: %q", o.Name, o.Kind)
 }
