@@ -77,11 +77,13 @@ type Tried struct {
 
 // TriedGroup tells how a release fares with a group.
 type TriedGroup struct {
-	Group  string    `json:"group"`
-	Note   string    `json:"note,omitempty"`
-	Begun  time.Time `json:"begun"`
-	Ends   time.Time `json:"ends"`
-	Halted bool      `json:"halted"`
+	// By which testers' pages call it.
+	ID     record.TrialID `json:"id"`
+	Group  string         `json:"group"`
+	Note   string         `json:"note,omitempty"`
+	Begun  time.Time      `json:"begun"`
+	Ends   time.Time      `json:"ends"`
+	Halted bool           `json:"halted"`
 	// Who are in the group, and who of them have fetched it.
 	Testers    int `json:"testers"`
 	Downloaded int `json:"downloaded"`

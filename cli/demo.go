@@ -126,7 +126,7 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		}
 		return nil
 	}
-	sayWelcome(c, h.Address, password, mailbox, filepath.Join(home, "client.json"), binary)
+	sayWelcome(c, h.Address, password, mailbox, story, filepath.Join(home, "client.json"), binary)
 	if !played && c.Bool("hybrid") {
 		if err := hybrid(); err != nil && ctx.Err() == nil {
 			tell("%v", err)
@@ -207,15 +207,17 @@ func reusedOf(o demo.Outcome) string {
 	return fmt.Sprintf("%s, %s", plural(o.Reused, "step"), quantity.Span(time.Duration(o.Saved)*time.Millisecond))
 }
 
-func sayWelcome(c *cli.Command, address, password, mailbox, settingsFile, binary string) {
+func sayWelcome(c *cli.Command, address, password, mailbox string, story *demo.Story, settingsFile, binary string) {
 	if c.Bool("json") {
 		return
 	}
+	quayside, lantern := story.Shops()
 	fmt.Fprintf(terminal.Out(c), `
 The console is at  %s
   sign in as       admin
   with password    %s
 Letters end at     %s (a stand-in mailbox)
+Releases end at    %s and %s (stand-ins of stores)
 
 Three commands to try in another terminal:
   export PISTON_CONFIG=%s
@@ -224,5 +226,5 @@ Three commands to try in another terminal:
   %s start tidewick trunk && %s watch tidewick
 
 Ctrl-C stops everything.
-`, address, password, mailbox, settingsFile, binary, binary, binary, binary)
+`, address, password, mailbox, quayside, lantern, settingsFile, binary, binary, binary, binary)
 }

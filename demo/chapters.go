@@ -111,7 +111,10 @@ var chapters = []chapter{
 					return err
 				}
 			}
-			return s.awaitLanding(ctx, g)
+			if err := s.awaitLanding(ctx, g, s.next); err != nil {
+				return err
+			}
+			return s.firstAtTheStores(ctx)
 		},
 		runs: []wanted{{"release", state.Passed, "miss", "", 5}, {"announce", state.Passed, "", "", 1}},
 	},
@@ -212,6 +215,40 @@ var chapters = []chapter{
 		},
 		push: []string{"work/deliver-early"},
 		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:102", 0}},
+	},
+	{
+		what: "mended, it goes to both stores, and to all",
+		act: func(ctx context.Context, g *repository, _ string) error {
+			if err := g.git(ctx, "checkout", "--quiet", "--force", "main"); err != nil {
+				return err
+			}
+			if err := g.replace("android/res/values/strings.xml", "Almanac<", "Tide almanac<"); err != nil {
+				return err
+			}
+			return g.commit(ctx, "Say in its name what the almanac is of")
+		},
+		push: []string{"main"},
+		call: func(ctx context.Context, s *Story, g *repository) error {
+			if err := s.awaitRun(ctx, s.next); err != nil {
+				return err
+			}
+			_, err := s.Client.StartRun(ctx, Project,
+				api.StartRun{Pipeline: "release", Inputs: map[string]string{"size": "patch"}})
+			if err != nil {
+				return err
+			}
+			for _, said := range [][2]string{{"maro", "the name is right now"}, {"wren", "and so are the springs"}} {
+				if err := s.says(ctx, said[0], s.next+1, said[1]); err != nil {
+					return err
+				}
+			}
+			if err := s.awaitLanding(ctx, g, s.next+1); err != nil {
+				return err
+			}
+			return s.thenAtTheStores(ctx)
+		},
+		runs: []wanted{{"trunk", state.Passed, "hit", "", 2}, {"release", state.Passed, "hit", "", 5},
+			{"announce", state.Passed, "", "", 1}},
 	},
 	{
 		what: "a release that has grown, and may do more than was agreed: the checklist stops it",

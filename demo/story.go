@@ -33,6 +33,7 @@ type Story struct {
 	Tell   func(format string, args ...any)
 
 	people map[string]*client.Client // those who act in the story
+	shops  map[string]*standIn       // of stores, by the name of the outlet
 	next   record.RunNumber          // number of the next run
 	builds int64                     // build numbers issued so far
 }
@@ -53,8 +54,9 @@ type Outcome struct {
 
 // memory is what the demo must know when it is started again.
 type memory struct {
-	DepotPort int  `json:"depot_port"`
-	Played    bool `json:"played"`
+	DepotPort int            `json:"depot_port"`
+	ShopPorts map[string]int `json:"shop_ports"`
+	Played    bool           `json:"played"`
 }
 
 func (s *Story) memoryFile() string { return filepath.Join(s.Folder, "demo.json") }
@@ -70,7 +72,8 @@ func (s *Story) remember(m memory) error {
 	return os.WriteFile(s.memoryFile(), text, 0o600)
 }
 
-// Prepare starts the depot, on the port it had before. stop ends it. played tells that the story has been told.
+// Prepare starts what is outside, where it was before: the depot, and stand-ins of two stores. stop ends it. played
+// tells that the story has been told.
 func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
 	var m memory
 	text, err := os.ReadFile(s.memoryFile())
@@ -89,7 +92,15 @@ func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
 		return "", nil, false, err
 	}
 	m.DepotPort, _ = strconv.Atoi(u.Port())
-	return depot, stop, m.Played, s.remember(m)
+	if err := s.openShops(&m); err != nil {
+		stop()
+		return "", nil, false, err
+	}
+	stopAll := func() {
+		s.closeShops()
+		stop()
+	}
+	return depot, stopAll, m.Played, s.remember(m)
 }
 
 // services are what the Android app is configured with, for each flavour: files that must not be in the repository.
@@ -97,6 +108,9 @@ var services = map[string]string{
 	"harbour":  "{\n  \"push_sender\": \"tidewick-481516\",\n  \"api_key\": \"svc-3vN8pLw2Rt6YbQz1\"\n}\n",
 	"open-sea": "{\n  \"push_sender\": \"tidewick-234281\",\n  \"api_key\": \"svc-9kT4mXc7Hs1DfGu5\"\n}\n",
 }
+
+// ofReleases is who may use what only a release may.
+var ofReleases = access.Scope{Pipelines: []string{"release"}, Branches: []string{"main"}}
 
 // storeKey is what deliveries to the store, a made-up one, are sealed with.
 const storeKey = "seal-key-for-deliveries-of-tidewick: 6c1e0f4b97d25a3386bd40c7e2f95a10\n"
@@ -173,7 +187,10 @@ func (s *Story) register(ctx context.Context, g *repository) error {
 	}
 	s.Tell("making an outlet, a folder that harbour masters fetch releases from")
 	if _, err := s.Client.SetOutlet(ctx, Project, "harbour-depot", api.NewOutlet{Kind: "folder",
-		Scope: access.Scope{Pipelines: []string{"release"}, Branches: []string{"main"}}}); err != nil {
+		Scope: ofReleases}); err != nil {
+		return err
+	}
+	if err := s.addOutlets(ctx); err != nil {
 		return err
 	}
 	s.Tell("adding people: two keepers, a builder, a reader")
@@ -194,7 +211,7 @@ func (s *Story) setSecrets(ctx context.Context) error {
 			Settings: said("Opens the depot of stations; the depot's page gives a new one", 75, nil)},
 		"STORE_KEY": {Kind: api.FileSecret, Value: []byte(storeKey),
 			Settings: said("Seals deliveries to the store; for releases only", 12,
-				&access.Scope{Pipelines: []string{"release"}, Branches: []string{"main"}})},
+				&ofReleases)},
 	}
 	for flavour, text := range services {
 		list["SERVICES:"+flavour] = api.NewSecret{Kind: api.FileSecret, Value: []byte(text),
@@ -328,8 +345,8 @@ func (s *Story) awaitVersion(ctx context.Context, number record.RunNumber) error
 }
 
 // awaitLanding waits until the release is over, and takes in what it has landed.
-func (s *Story) awaitLanding(ctx context.Context, g *repository) error {
-	if _, err := s.await(ctx, s.next, ""); err != nil {
+func (s *Story) awaitLanding(ctx context.Context, g *repository, release record.RunNumber) error {
+	if _, err := s.await(ctx, release, ""); err != nil {
 		return err
 	}
 	return g.git(ctx, "pull", "--quiet", "--tags", "origin", "main")

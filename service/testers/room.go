@@ -193,7 +193,7 @@ func (s *Testers) Tried(ctx context.Context, project string, at api.ReleasePath)
 		return out, err
 	}
 	for _, g := range groups {
-		out.Groups = append(out.Groups, api.TriedGroup{Group: g.Group, Note: g.Note, Begun: g.Begun, Ends: g.Ends,
+		out.Groups = append(out.Groups, api.TriedGroup{ID: g.ID, Group: g.Group, Note: g.Note, Begun: g.Begun, Ends: g.Ends,
 			Halted: g.Halted, Testers: g.Testers, Downloaded: g.Downloaded})
 	}
 	words, err := s.Store.Words(ctx, r.ID, maxWords)

@@ -151,3 +151,15 @@ func (s *Shop) setFaults(r *http.Request) error {
 		LateBy: 5 * time.Second, Lie: r.PostForm.Get("lie"), News: r.PostForm.Get("news")}
 	return nil
 }
+
+// InReview is what a person is to look at next.
+func (s *Shop) InReview() (id string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, o := range s.kept.Offers {
+		if o.State == outletapi.InReview {
+			return o.ID, nil
+		}
+	}
+	return "", errors.New("nothing is to be looked at")
+}
