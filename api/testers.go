@@ -18,6 +18,8 @@ type Tester struct {
 	By    string    `json:"by"`
 	// Whether they want no mail.
 	Quiet bool `json:"quiet"`
+	// Why the mail server did not take the last mail to them; absent when it did.
+	Trouble string `json:"trouble,omitempty"`
 	// How often they have fetched something, and when last.
 	Downloads int        `json:"downloads"`
 	Last      *time.Time `json:"last,omitempty"`

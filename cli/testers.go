@@ -162,8 +162,11 @@ func testerList() *cli.Command {
 					if t.Last != nil {
 						last = terminal.Ago(*t.Last)
 					}
-					if t.Quiet {
+					switch {
+					case t.Quiet:
 						says = "wants no mail"
+					case t.Trouble != "":
+						says = s.In(terminal.Red, "gets no mail: "+terminal.Short(t.Trouble, 60))
 					}
 					return []string{fmt.Sprint(t.ID), t.Address, strings.Join(t.Groups, ", "), fmt.Sprint(t.Downloads), last, says}
 				}, "No testers of that kind: piston tester add adds some.")

@@ -187,9 +187,9 @@ func checkPackagePages(do func(what string, actions ...chromedp.Action), address
 		chromedp.WaitVisible(`//a[text()="tidewick.apk"]`), shows("2 against"), shows("meets all"))
 	do("found again by the kind", chromedp.Navigate(address+"/tidewick/packages?kind=ipa"),
 		chromedp.WaitVisible(`//a[text()="Tidewick.ipa"]`), chromedp.WaitNotPresent(`//a[text()="tidewick.apk"]`))
-	do("on its run's page, too", chromedp.Navigate(address+"/tidewick/16"),
+	do("on its run's page, too", chromedp.Navigate(address+"/tidewick/19"),
 		chromedp.WaitVisible(`//section[@aria-label="Packages"]//a[text()="tidewick.apk"]`), shows("2 against"))
-	do("one that was stopped", chromedp.Navigate(address+"/tidewick/packages/8"),
+	do("one that was stopped", chromedp.Navigate(address+"/tidewick/packages/12"),
 		chromedp.WaitVisible(`//section[@aria-label="Checklist"]`), shows("permission-added"), shows("185 times as much"),
 		shows("assets/north-coast.bin"), shows("ACCESS_FINE_LOCATION"))
 	do("into its size", chromedp.Click(`//section[@aria-label="What the size is made of"]//button[.//b[text()="assets"]]`),

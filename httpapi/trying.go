@@ -10,6 +10,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,6 +96,7 @@ func show(sv *server, w http.ResponseWriter, r *http.Request, status int, s show
 		return
 	}
 	choose(page.Releases, r.Header.Get("Accept-Language"))
+	first(page.Releases, r.UserAgent())
 	s.Trying, s.At, s.Secure = page, room.Path(link(r)), strings.HasPrefix(page.Link, "https://")
 	if status == 0 {
 		status = http.StatusOK
@@ -131,6 +133,22 @@ func choose(list []api.TryingRelease, accepts string) {
 		}
 		_, best, _ := language.NewMatcher(tags).Match(wanted...)
 		list[i].Notes = r.Notes[best : best+1]
+	}
+}
+
+// first puts what the device can install before the others.
+func first(list []api.TryingRelease, agent string) {
+	ios := strings.Contains(agent, "iPhone") || strings.Contains(agent, "iPad")
+	for _, r := range list {
+		slices.SortStableFunc(r.Files, func(a, b api.TryingFile) int {
+			rank := func(f api.TryingFile) int {
+				if (f.Kind == "ipa") == ios {
+					return 0
+				}
+				return 1
+			}
+			return rank(a) - rank(b)
+		})
 	}
 }
 

@@ -96,6 +96,7 @@ func TestAReleaseGoesToAFolder(t *testing.T) {
 	next, err := s.Publish.Begin(ada, publish.Wish{Release: second, Outlet: "depot"})
 	require.NoError(t, err)
 	stands(t, s, next, publication.Out)
+	stands(t, s, p, publication.Halted) // the new one is what people get now
 	require.NoError(t, s.Publish.Halt(ada, "app", next.ID))
 	stands(t, s, next, publication.Halted)
 	require.NoError(t, s.Publish.Share(ada, "app", next.ID, 100))

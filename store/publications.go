@@ -145,6 +145,13 @@ func (q Q) PublicationByRef(ctx context.Context, outlet record.OutletID, ref str
 	return p, err
 }
 
+// GivenInChannel lists the others of a publication's channel that people get, as far as is known.
+func (q Q) GivenInChannel(ctx context.Context, p Publication) (ids []record.PublicationID, err error) {
+	err = q.list(ctx, &ids, `SELECT id FROM publications WHERE outlet_id = $1 AND channel = $2 AND id <> $3
+		AND state IN ('shared', 'out')`, p.OutletID, p.Channel, p.ID)
+	return ids, err
+}
+
 // PublicationFilter narrows a list of publications. Zero fields do not.
 type PublicationFilter struct {
 	Release record.ReleaseID

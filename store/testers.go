@@ -21,11 +21,14 @@ type Tester struct {
 	Groups    Texts      `db:"groups"`
 	Downloads int        `db:"downloads"`
 	Last      *time.Time `db:"last_at"`
+	Trouble   string     `db:"trouble"` // why their last mail was refused
 }
 
 const testerColumns = `t.id, t.project_id, t.address, t.link, t.added_by, t.added_at, t.quiet, p.name AS project,
 	ARRAY(SELECT g.name FROM tester_groups g WHERE g.tester_id = t.id ORDER BY g.name) AS groups,
 	(SELECT coalesce(sum(d.times), 0)::int FROM downloads d WHERE d.tester_id = t.id) AS downloads,
+	coalesce((SELECT CASE WHEN l.state = 'refused' THEN l.trouble END FROM letters l WHERE l.recipient = t.address
+		ORDER BY l.id DESC LIMIT 1), '') AS trouble,
 	(SELECT max(d.last_at) FROM downloads d WHERE d.tester_id = t.id) AS last_at
 	FROM testers t JOIN projects p ON p.id = t.project_id`
 

@@ -14,7 +14,7 @@ describe('releases', () => {
     expect(publicationWord({ ...p, state: 'shared', out_to: 10, wants: 'share', share: 50 })).toBe(
       'to 10 %; to share to 50 %',
     );
-    expect(publicationWord({ ...p, state: 'halted', wants: 'withdraw' })).toBe('to withdraw');
+    expect(publicationWord({ ...p, state: 'halted', out_to: 10, wants: 'withdraw' })).toBe('at 10 %; to withdraw');
     expect(publicationWord({ ...p, state: 'refused' })).toBe('');
     expect(lookOf('out').colour).toBe('state.good');
     expect(lookOf('of a newer service').sign).toBe('·');

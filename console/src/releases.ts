@@ -41,5 +41,6 @@ export function publicationWord(
   const wants = p.wants ? `; to ${p.wants}${p.wants === 'share' ? ` to ${p.share} %` : ''}` : '';
   if (p.state === 'sending') return `${size(p.sent)} of ${size(p.total)}${wants}`;
   if (p.state === 'shared' || p.state === 'out') return `to ${p.out_to} %${wants}`;
+  if (p.state === 'halted') return `at ${p.out_to} %${wants}`;
   return wants.slice(2);
 }

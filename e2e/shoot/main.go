@@ -26,7 +26,7 @@ var pages = []struct {
 	name, path, wait string
 	once             bool
 }{
-	{"run-waits", "/tidewick/18", `section[aria-label="Question of go"]`, true},
+	{"run-waits", "/tidewick/21", `section[aria-label="Question of go"]`, true},
 	{"release", "/tidewick/releases/almanac/1.5.0", `section[aria-label="Where it went"] table`, true},
 	{"runs", "/tidewick", `//a[text()="6"]`, true},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
@@ -35,7 +35,7 @@ var pages = []struct {
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
 	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
 	{"versions", "/tidewick/versions", `//b[text()="1.5.0"]`, true},
-	{"package", "/tidewick/packages/8", `//section[@aria-label="What the size is made of"]`, true},
+	{"package", "/tidewick/packages/12", `//section[@aria-label="What the size is made of"]`, true},
 	{"identities", "/tidewick/identities", `//b[text()="harbour-store"]`, true},
 	{"caches", "/tidewick/caches", `//td[text()="stations"]`, true},
 	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},

@@ -205,6 +205,11 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		if err := q.AddPublicationStep(ctx, step); err != nil {
 			return err
 		}
+		if p.State == publication.Out {
+			if err := s.lookAtEarlier(ctx, q, p); err != nil {
+				return err
+			}
+		}
 		if p.Attempt != nil {
 			if err := q.PutOff(ctx, work.OwnDue{Attempt: *p.Attempt, Wake: true}); err != nil {
 				return err
@@ -216,4 +221,16 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		}
 		return q.Tell(ctx, ground.OfRun(fact.PublicationChange, run))
 	})
+}
+
+// lookAtEarlier has those looked at that people got from a channel until now: where one version takes the place of
+// another, they get it no more.
+func (s *Publish) lookAtEarlier(ctx context.Context, q ground.Q, p store.Publication) error {
+	earlier, err := q.GivenInChannel(ctx, p)
+	for _, id := range earlier {
+		if err == nil {
+			err = q.PutOff(ctx, releases.PublicationDue{Publication: id, Wake: true})
+		}
+	}
+	return err
 }

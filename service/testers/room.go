@@ -98,7 +98,8 @@ func (s *Testers) List(ctx context.Context, project string, f api.TesterFilter) 
 		}
 		page.Testers = append(page.Testers, api.Tester{ID: t.ID, Address: t.Address, Groups: ground.NonNil([]string(t.Groups)),
 			Link: s.letters.Link(Path(t.Link)), Added: t.Added, By: t.AddedBy, Quiet: t.Quiet, Downloads: t.Downloads,
-			Last: t.Last})
+			Trouble: t.Trouble,
+			Last:    t.Last})
 	}
 	return page, err
 }

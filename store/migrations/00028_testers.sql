@@ -5,6 +5,7 @@ ALTER TABLE publications ADD COLUMN note text NOT NULL DEFAULT '';   -- what tho
 
 -- Mail programs offer to end what comes from there (RFC 8058).
 ALTER TABLE letters ADD COLUMN stop text NOT NULL DEFAULT '';
+CREATE INDEX letters_recipient ON letters (recipient, id);
 
 -- People who try releases. They have a mail address and no account, and a page that only their link leads to.
 CREATE TABLE testers (
@@ -72,6 +73,7 @@ CREATE TABLE test_devices (
 
 -- +goose Down
 DROP TABLE test_devices, words, downloads, trials, tester_groups, testers;
+DROP INDEX letters_recipient;
 ALTER TABLE letters DROP COLUMN stop;
 ALTER TABLE publications DROP COLUMN note;
 DELETE FROM outlets WHERE kind = 'testers';

@@ -13,6 +13,7 @@ export type Gate = Schemas['Gate'];
 export type Release = Schemas['Release'];
 export type ReleaseDetail = Schemas['ReleaseDetail'];
 export type Moment = Schemas['Moment'];
+export type Tried = Schemas['Tried'];
 export type Publication = Schemas['Publication'];
 export type PublicationPlan = Schemas['PublicationPlan'];
 export type Person = Schemas['Person'];

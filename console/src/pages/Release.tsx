@@ -16,6 +16,7 @@ import { List } from '../parts/List';
 import { Publications } from '../parts/Publications';
 import { ReleaseNotes } from '../parts/ReleaseNotes';
 import { Says } from '../parts/Says';
+import { TriedBy } from '../parts/TriedBy';
 import { Story } from '../parts/Story';
 import { buildsOf } from '../releases';
 import { ago, size } from '../text';
@@ -163,7 +164,10 @@ export default function ReleasePage() {
           </Typography>
           <Story moments={r.story} />
         </Paper>
-        <Told notes={r.notes} edit={() => setDialog('notes')} />
+        <Box>
+          <Told notes={r.notes} edit={() => setDialog('notes')} />
+          <TriedBy of={r} />
+        </Box>
       </Box>
       {dialog === 'notes' && <ReleaseNotes of={{ project, app, name }} close={() => setDialog(undefined)} />}
       {dialog === 'withdraw' && <Withdraw of={r} close={() => setDialog(undefined)} />}

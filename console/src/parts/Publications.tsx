@@ -1,5 +1,7 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import Checkbox from '@mui/material/Checkbox';
+import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
@@ -16,8 +18,40 @@ import { List } from './List';
 
 const path = '/api/v1/projects/{project}/publications/{id}';
 
+/** To how many of a hundred people it goes from now on; who has it, has it. */
+function Raise({ of, close }: { of: Publication; close: () => void }) {
+  const [percent, setPercent] = useState(String(Math.min(100, Math.max(of.out_to * 2, 1))));
+  return (
+    <FormDialog
+      title={`${of.app} ${of.name} at ${of.outlet}`}
+      act="Give it to them"
+      close={close}
+      changes="publications"
+      run={async () =>
+        done(
+          await api.POST(`${path}/share`, {
+            params: { path: { project: of.project, id: of.id } },
+            body: { percent: Number(percent) },
+          }),
+        )
+      }
+    >
+      <Box>{of.out_to} % of people have it; a share is never made smaller.</Box>
+      <TextField
+        label="Percent of people"
+        required
+        autoFocus
+        value={percent}
+        onChange={(e) => setPercent(e.target.value)}
+        slotProps={{ htmlInput: { inputMode: 'numeric' } }}
+      />
+    </FormDialog>
+  );
+}
+
 /** What may be done with one now. */
 function Acts({ of }: { of: Publication }) {
+  const [raises, setRaises] = useState(false);
   const queries = useQueryClient();
   const at = { params: { path: { project: of.project, id: of.id } } };
   const act = useMutation({
@@ -37,6 +71,12 @@ function Acts({ of }: { of: Publication }) {
           To all
         </Button>
       )}
+      {(of.state === 'halted' || of.state === 'accepted' || of.state === 'shared') && (
+        <Button size="small" onClick={() => setRaises(true)}>
+          To some…
+        </Button>
+      )}
+      {raises && <Raise of={of} close={() => setRaises(false)} />}
       {given && (
         <Button size="small" disabled={act.isPending} onClick={() => act.mutate('halt')}>
           Halt
@@ -62,6 +102,7 @@ export function Plan({ plan }: { plan: PublicationPlan }) {
         Now: {plan.now.out.length === 0 && 'nothing stands there'}
         {plan.now.out.map((v) => `${v.name}, to ${v.share} %, since ${ago(v.since)}`).join('; ')}
       </div>
+      {plan.now.last && <div>Last build number: {plan.now.last}; a new one has to be above it</div>}
       {plan.now.draft && <Box sx={{ color: 'error.main' }}>In the way: {plan.now.draft}</Box>}
       <div>
         Then: {plan.name}, to {plan.share} %; {size(plan.size)} to send
@@ -88,11 +129,13 @@ function Publish({ of, close }: { of: ReleaseDetail; close: () => void }) {
   const [outlet, setOutlet] = useState('');
   const [channel, setChannel] = useState('release');
   const [share, setShare] = useState('100');
+  const [note, setNote] = useState('');
+  const [hold, setHold] = useState(false);
   const chosen = outlet || outlets.data?.[0]?.name || '';
-  const body = { outlet: chosen, channel, share: Number(share) || 100 };
+  const body = { outlet: chosen, channel, share: Number(share) || 100, note, hold };
   const params = { path: { project: of.project, app: of.app, name: of.name } };
   const plan = useQuery({
-    queryKey: ['plan', of.project, of.app, of.name, body],
+    queryKey: ['plan', of.project, of.app, of.name, { ...body, note: '' }],
     enabled: chosen !== '' && channel !== '',
     queryFn: async () =>
       take(await api.POST('/api/v1/projects/{project}/releases/{app}/{name}/publications/plan', { params, body })),
@@ -134,6 +177,17 @@ function Publish({ of, close }: { of: ReleaseDetail; close: () => void }) {
             onChange={(e) => setShare(e.target.value)}
             slotProps={{ htmlInput: { inputMode: 'numeric' } }}
             sx={{ width: 150 }}
+          />
+          <TextField
+            size="small"
+            fullWidth
+            label="What testers should look at"
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
+          <FormControlLabel
+            control={<Checkbox size="small" checked={hold} onChange={(e) => setHold(e.target.checked)} />}
+            label="Keep it there until a share is set"
           />
         </Box>
       )}
@@ -186,6 +240,11 @@ export function Publications({ of }: { of: ReleaseDetail }) {
                   {lookOf(p.state).sign} {p.state}
                 </Box>{' '}
                 {publicationWord(p)}
+                {p.asks.map((a) => (
+                  <Box key={a} sx={{ color: 'state.late' }}>
+                    to answer: {a}
+                  </Box>
+                ))}
                 {p.trouble && <Box sx={{ color: 'state.late' }}>waits: {p.trouble}</Box>}
                 {p.reasons.map((r) => (
                   <div key={r}>{r}</div>
