@@ -53,8 +53,8 @@ func testerCommand() *cli.Command {
 			Name:      "devices",
 			Usage:     "list the devices that a provisioning profile has to name",
 			ArgsUsage: "PROJECT",
-			Description: "Testers tell of them on their page. What the profile of the last release that they could have does not " +
-				"list is\nmarked.\n\n" + terminal.Example("piston tester devices tidewick"),
+			Description: "Testers tell of them on their page. What the profile of the last release that they could have " +
+				"does not list\nis marked.\n\n" + terminal.Example("piston tester devices tidewick"),
 			Flags: []cli.Flag{terminal.JSONFlag},
 			Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				list, err := cl.TestDevices(ctx, args[0])
@@ -84,9 +84,9 @@ func testerAdd() *cli.Command {
 		Name:      "add",
 		Usage:     "put people into a group of testers",
 		ArgsUsage: "PROJECT GROUP [ADDRESS...]",
-		Description: "Each gets a mail when a release is published to the group, with a link to a page of their own. Who is in " +
-			"the group\n" +
-			"already stays as they are. All are added, or none.\n\n" +
+		Description: "Each gets a mail when a release is published to the group, with a link to a page of their own. Who " +
+			"is in the\n" +
+			"group already stays as they are. All are added, or none.\n\n" +
 			terminal.Example("piston tester add tidewick friends mira@harbour.example jon@harbour.example",
 				"piston tester add tidewick friends --file addresses.txt"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: "a file with an address on each line; - for standard input"},
@@ -141,8 +141,8 @@ func testerList() *cli.Command {
 		Name:      "list",
 		Usage:     "list who tries releases",
 		ArgsUsage: "PROJECT",
-		Description: terminal.Example("piston tester list tidewick", "piston tester list tidewick --group friends --contains "+
-			"harbour.example"),
+		Description: terminal.Example("piston tester list tidewick", "piston tester list tidewick --group friends "+
+			"--contains harbour.example"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "group", Usage: "only those of this group"},
 			&cli.StringFlag{Name: "contains", Usage: "only whose address contains this"},
 			&cli.Int64Flag{Name: "after", Usage: "only those after this one"},
@@ -168,7 +168,8 @@ func testerList() *cli.Command {
 					case t.Trouble != "":
 						says = s.In(terminal.Red, "gets no mail: "+terminal.Short(t.Trouble, 60))
 					}
-					return []string{fmt.Sprint(t.ID), t.Address, strings.Join(t.Groups, ", "), fmt.Sprint(t.Downloads), last, says}
+					return []string{fmt.Sprint(t.ID), t.Address, strings.Join(t.Groups, ", "), fmt.Sprint(t.Downloads), last,
+						says}
 				}, "No testers of that kind: piston tester add adds some.")
 			if err == nil && page.Next > 0 {
 				terminal.NewScreen(terminal.Out(c)).Line("More: piston tester list %s --after %d", args[0], page.Next)

@@ -173,7 +173,8 @@ func (s *Story) firstAtTheStores(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.word(ctx, p, "The springs are right. But what is it called? On my screen it says Almanac, and of what?"); err != nil {
+	err = s.word(ctx, p, "The springs are right. But what is it called? On my screen it says Almanac, and of what?")
+	if err != nil {
 		return err
 	}
 	s.Tell("  wren halts it")
@@ -183,8 +184,8 @@ func (s *Story) firstAtTheStores(ctx context.Context) error {
 	if _, err := s.at(ctx, quayside, publication.Halted); err != nil {
 		return err
 	}
-	return s.reviewed(ctx, url.Values{"word": {"refuse"}, "reasons": {"The name does not say what it is: an almanac of what?"}},
-		publication.Refused)
+	return s.reviewed(ctx, url.Values{"word": {"refuse"},
+		"reasons": {"The name does not say what it is: an almanac of what?"}}, publication.Refused)
 }
 
 // thenAtTheStores is what becomes of the mended one: out to all at both.
@@ -247,7 +248,8 @@ func (s *Story) word(ctx context.Context, p api.Publication, text string) error 
 		return err
 	}
 	s.Tell("  a tester: %s", text)
-	return post(ctx, fmt.Sprintf("%s/%d/words", list.Testers[0].Link, tried.Groups[0].ID), form.FormDataContentType(), &body)
+	at := fmt.Sprintf("%s/%d/words", list.Testers[0].Link, tried.Groups[0].ID)
+	return post(ctx, at, form.FormDataContentType(), &body)
 }
 
 // screen is a picture of a small screen: the sea below a bar with a name that is cut short.

@@ -57,13 +57,14 @@ func testers(sv *server, a huma.API, r chi.Router) {
 		}) (api.Tried, error) {
 			return sv.s.Testers.Tried(ctx, in.Project, in.ReleasePath)
 		})
-	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: Prefix + "/projects/{project}/words/{id}/picture",
+	const picture = Prefix + "/projects/{project}/words/{id}/picture"
+	a.OpenAPI().AddOperation(&huma.Operation{Method: http.MethodGet, Path: picture,
 		OperationID: "word-picture", Summary: "The picture that came with a tester's word",
 		Parameters: []*huma.Param{{Name: "project", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 			{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}}},
 		Responses: map[string]*huma.Response{"200": {Description: "A JPEG",
 			Content: map[string]*huma.MediaType{"image/jpeg": {}}}}})
-	r.Get(Prefix+"/projects/{project}/words/{id}/picture", func(w http.ResponseWriter, r *http.Request) {
+	r.Get(picture, func(w http.ResponseWriter, r *http.Request) {
 		picture, err := sv.s.Testers.Picture(r.Context(), chi.URLParam(r, "project"), number[record.WordID](r, "id"))
 		if err != nil {
 			fail(w, r, err)

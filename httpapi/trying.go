@@ -186,8 +186,8 @@ func code(sv *server, w http.ResponseWriter, r *http.Request) {
 func takeWord(sv *server, w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, room.MaxPicture+64<<10)
 	if err := r.ParseMultipartForm(1 << 20); err != nil {
-		show(sv, w, r, 0, shownTo{Said: "That was too much at once, or only a part of it came: send a picture of up to 10 MB.",
-			Wrong: true})
+		show(sv, w, r, 0, shownTo{Wrong: true,
+			Said: "That was too much at once, or only a part of it came: send a picture of up to 10 MB."})
 		return
 	}
 	defer func() { _ = r.MultipartForm.RemoveAll() }()

@@ -122,8 +122,8 @@ const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.nam
 // begun one already.
 func (q Q) AddPublication(ctx context.Context, p *Publication) error {
 	return q.get(ctx, &p.ID, `INSERT INTO publications (release_id, outlet_id, channel, share, state, total, by,
-		attempt_id, step, hold, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`, p.ReleaseID, p.OutletID,
-		p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold,
+		attempt_id, step, hold, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`, p.ReleaseID,
+		p.OutletID, p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold,
 		p.Note)
 }
 

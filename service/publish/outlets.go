@@ -38,8 +38,8 @@ func (s *Publish) Outlets(ctx context.Context, project string) ([]api.Outlet, er
 func outletOf(o store.Outlet) api.Outlet {
 	in := o.Settings.V
 	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: in.Folder, URL: in.URL, Client: in.Client,
-		Takes: in.Takes, Days: in.Days, Expires: o.Expires, Warnings: warnings(o, time.Now()), Scope: in.Scope, SetBy: o.SetBy,
-		SetAt: o.SetAt}
+		Takes: in.Takes, Days: in.Days, Expires: o.Expires, Warnings: warnings(o, time.Now()), Scope: in.Scope,
+		SetBy: o.SetBy, SetAt: o.SetAt}
 }
 
 // warnSecret is how long before its end is told that what an outlet is spoken to with ends.

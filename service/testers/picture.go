@@ -23,8 +23,8 @@ const (
 
 // redraw makes a JPEG of a picture.
 func redraw(picture []byte) ([]byte, error) {
-	no := ground.Saying(ground.ErrInvalid, "That is no picture that is understood here: send a PNG, JPEG or WebP of up to "+
-		"10 MB.")
+	no := ground.Saying(ground.ErrInvalid, "That is no picture that is understood here: send a PNG, JPEG or WebP of up "+
+		"to 10 MB.")
 	if len(picture) > MaxPicture {
 		return nil, no
 	}

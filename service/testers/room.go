@@ -96,8 +96,8 @@ func (s *Testers) List(ctx context.Context, project string, f api.TesterFilter) 
 			page.Next = list[i-1].ID
 			break
 		}
-		page.Testers = append(page.Testers, api.Tester{ID: t.ID, Address: t.Address, Groups: ground.NonNil([]string(t.Groups)),
-			Link: s.letters.Link(Path(t.Link)), Added: t.Added, By: t.AddedBy, Quiet: t.Quiet, Downloads: t.Downloads,
+		page.Testers = append(page.Testers, api.Tester{ID: t.ID, Address: t.Address,
+			Groups: ground.NonNil([]string(t.Groups)), Link: s.letters.Link(Path(t.Link)), Added: t.Added, By: t.AddedBy, Quiet: t.Quiet, Downloads: t.Downloads,
 			Trouble: t.Trouble,
 			Last:    t.Last})
 	}

@@ -20,6 +20,9 @@ var pageText string
 
 var pageForm = template.Must(template.New("shop").Parse(pageText))
 
+// desk is the page of a shop, on which is done what is done by hand at a store.
+type desk struct{ *Shop }
+
 // entry is an app as the page shows it.
 type entry struct {
 	*app
@@ -27,8 +30,8 @@ type entry struct {
 	Lacks  map[string]bool
 }
 
-// page registers what is done by hand at a store. It is for people on this machine: a form of another site is refused.
-func (s *Shop) page(r chi.Router) {
+// register registers what is done by hand at a store. It is for people on this machine: a form of another site is refused.
+func (s desk) register(r chi.Router) {
 	r.Get("/", s.show)
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler)
@@ -40,7 +43,7 @@ func (s *Shop) page(r chi.Router) {
 	})
 }
 
-func (s *Shop) show(w http.ResponseWriter, r *http.Request) {
+func (s desk) show(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	about := s.about()
@@ -63,7 +66,7 @@ func (s *Shop) show(w http.ResponseWriter, r *http.Request) {
 }
 
 // byHand does what a form says, and shows the page again.
-func (s *Shop) byHand(do func(r *http.Request) error) http.HandlerFunc {
+func (s desk) byHand(do func(r *http.Request) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 		err := r.ParseForm()
@@ -80,7 +83,7 @@ func (s *Shop) byHand(do func(r *http.Request) error) http.HandlerFunc {
 }
 
 // enter makes an entry for an app, or fills in what it lacks.
-func (s *Shop) enter(r *http.Request) error {
+func (s desk) enter(r *http.Request) error {
 	id := strings.TrimSpace(r.PostForm.Get("app"))
 	if id == "" || len(id) > 255 || len(s.kept.Apps) >= 1000 {
 		return errors.New("an entry is made for the id of an app")
@@ -99,7 +102,7 @@ func (s *Shop) enter(r *http.Request) error {
 }
 
 // draft begins a draft by hand, or takes it away when no version is given.
-func (s *Shop) draft(r *http.Request) error {
+func (s desk) draft(r *http.Request) error {
 	a := s.kept.Apps[r.PostForm.Get("app")]
 	channel := r.PostForm.Get("channel")
 	if a == nil || !slices.Contains(s.rules.about().Channels, channel) {
@@ -110,7 +113,7 @@ func (s *Shop) draft(r *http.Request) error {
 }
 
 // answer answers what is asked about an offer.
-func (s *Shop) answer(r *http.Request) error {
+func (s desk) answer(r *http.Request) error {
 	o := s.find(r.PostForm.Get("offer"))
 	if o == nil || !o.Asked {
 		return errors.New("nothing is asked about it")
@@ -120,7 +123,7 @@ func (s *Shop) answer(r *http.Request) error {
 }
 
 // review is the word of a person who has looked at it.
-func (s *Shop) review(r *http.Request) error {
+func (s desk) review(r *http.Request) error {
 	o := s.find(r.PostForm.Get("offer"))
 	if o == nil || o.State != outletapi.InReview {
 		return errors.New("it is not looked at")
@@ -142,7 +145,7 @@ func (s *Shop) review(r *http.Request) error {
 }
 
 // setFaults switches faults on, and off.
-func (s *Shop) setFaults(r *http.Request) error {
+func (s desk) setFaults(r *http.Request) error {
 	number := func(key string) int {
 		n, _ := strconv.Atoi(r.PostForm.Get(key)) // what is none is 0
 		return min(max(n, 0), 100)

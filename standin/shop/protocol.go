@@ -53,12 +53,12 @@ func (s *Shop) handler() http.Handler {
 			next.ServeHTTP(w, r)
 		})
 	})
-	s.page(r)
+	desk{s}.register(r)
 	r.Group(func(r chi.Router) {
 		r.Use(s.failing)
-		r.Post(outletapi.TokenPath, s.token)
+		r.Post(outletapi.TokenPath, door{s}.token)
 		s.protocol(r)
-		sent := s.onlyClient(http.StripPrefix(uploadsPath, s.tus.Middleware(http.HandlerFunc(
+		sent := door{s}.onlyClient(http.StripPrefix(uploadsPath, s.tus.Middleware(http.HandlerFunc(
 			func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodHead {
 					s.tus.HeadFile(w, r)
@@ -123,7 +123,7 @@ func (s *Shop) protocol(r chi.Router) huma.API {
 		Flows: &huma.OAuthFlows{ClientCredentials: &huma.OAuthFlow{TokenURL: outletapi.TokenPath,
 			Scopes: map[string]string{}}}}}
 	a := humachi.New(r, config)
-	a.UseMiddleware(s.guard(a))
+	a.UseMiddleware(door{s}.guard(a))
 	add(a, http.MethodGet, outletapi.AboutPath, "about", "What the outlet is; told to anybody", false,
 		func(context.Context, *struct{}) (outletapi.About, error) {
 			return s.about(), nil

@@ -151,7 +151,8 @@ func (people) form() []field {
 
 func (people) missing(s *Shop, a *app, o outletapi.Offer) (list []outletapi.Missing) {
 	if len(o.Notes) == 0 && a.Form["new"] == "" {
-		list = append(list, missing("Write what is new, in at least one language, or say it once at "+s.base+"/.", "it does not say what is new"))
+		list = append(list, missing("Write what is new, in at least one language, or say it once at "+s.base+"/.",
+			"it does not say what is new"))
 	}
 	for _, other := range s.kept.Offers {
 		if other.Offer.App != a.ID || other.State == outletapi.Awaited {

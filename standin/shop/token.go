@@ -22,8 +22,11 @@ const tokenLife = 10 * time.Minute
 
 var errClient = errors.New("nobody is known by that")
 
+// door lets the client in, and nobody else.
+type door struct{ *Shop }
+
 // token gives a token to the client (RFC 6749, section 4.4; RFC 7523, section 2.2).
-func (s *Shop) token(w http.ResponseWriter, r *http.Request) {
+func (s door) token(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
@@ -55,7 +58,7 @@ func (s *Shop) token(w http.ResponseWriter, r *http.Request) {
 }
 
 // authenticate tells whether a request comes from the client: it knows the secret, or signs by a key that was let in.
-func (s *Shop) authenticate(r *http.Request) error {
+func (s door) authenticate(r *http.Request) error {
 	if id, secret, ok := r.BasicAuth(); ok {
 		if id != Client || subtle.ConstantTimeCompare([]byte(secret), []byte(s.secret)) != 1 {
 			return errClient
@@ -93,7 +96,7 @@ func (s *Shop) authenticate(r *http.Request) error {
 }
 
 // known tells whether what authorizes a request is a token that was given.
-func (s *Shop) known(authorization string) bool {
+func (s door) known(authorization string) bool {
 	text, ok := strings.CutPrefix(authorization, "Bearer ")
 	t, err := jwt.ParseSigned(text, []jose.SignatureAlgorithm{jose.HS256})
 	if err != nil || !ok {
@@ -104,7 +107,7 @@ func (s *Shop) known(authorization string) bool {
 }
 
 // guard lets only the client do what is the client's.
-func (s *Shop) guard(a huma.API) func(huma.Context, func(huma.Context)) {
+func (s door) guard(a huma.API) func(huma.Context, func(huma.Context)) {
 	return func(c huma.Context, next func(huma.Context)) {
 		if len(c.Operation().Security) > 0 && !s.known(c.Header("Authorization")) {
 			_ = huma.WriteErr(a, c, http.StatusUnauthorized, "it takes a token of the client")
@@ -114,7 +117,7 @@ func (s *Shop) guard(a huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
-func (s *Shop) onlyClient(next http.Handler) http.Handler {
+func (s door) onlyClient(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !s.known(r.Header.Get("Authorization")) {
 			http.Error(w, "it takes a token of the client", http.StatusUnauthorized)
