@@ -83,7 +83,7 @@ func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return "", nil, false, err
 	}
-	depot, stop, err = startDepot(m.DepotPort)
+	depot, stopDepot, err := startDepot(m.DepotPort)
 	if err != nil {
 		return "", nil, false, err
 	}
@@ -93,14 +93,14 @@ func (s *Story) Prepare() (depot string, stop func(), played bool, err error) {
 	}
 	m.DepotPort, _ = strconv.Atoi(u.Port())
 	if err := s.openShops(&m); err != nil {
-		stop()
+		stopDepot()
 		return "", nil, false, err
 	}
-	stopAll := func() {
+	stop = func() {
 		s.closeShops()
-		stop()
+		stopDepot()
 	}
-	return depot, stopAll, m.Played, s.remember(m)
+	return depot, stop, m.Played, s.remember(m)
 }
 
 // services are what the Android app is configured with, for each flavour: files that must not be in the repository.

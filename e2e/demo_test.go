@@ -58,7 +58,7 @@ func startDemo(t *testing.T, home, listen string) *server {
 func TestTheDemo(t *testing.T) {
 	home, listen := filepath.Join(folder(t), "not", "there"), freePort(t)
 	s := startDemo(t, home, listen)
-	assert.Equal(t, 18, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
+	assert.Equal(t, 21, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
 	assert.NotContains(t, s.log.String(), "level=INFO", "the story is told without a server's log between its lines")
 
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
@@ -111,10 +111,12 @@ func checkCommands(t *testing.T, s *server) {
 	}{
 		{"projects", "tidewick"}, {"runs tidewick --state failed", "core › unit tests"}, {"show tidewick 3", "springs exceed neaps"},
 		{"show tidewick 6", "Tidewick.ipa"}, {"show tidewick 13", `Did you mean "machine"?`}, {"show tidewick 9", "this commit is of a proposal from outside"}, {"show tidewick 10", "superseded by run 11"},
-		{"since tidewick 3", "Fold the phase"}, {"pipelines tidewick", "asks for note"}, {"schedules tidewick", "Europe/Lisbon"}, {"queue", "0 waiting"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"packages tidewick", "2 against"}, {"packages tidewick 6", "[permission-added]"},
+		{"since tidewick 3", "Fold the phase"}, {"pipelines tidewick", "asks for note"}, {"schedules tidewick", "Europe/Lisbon"}, {"queue", "0 waiting"}, {"log tidewick 1 --job core", "fetched  gullwick.station"}, {"packages tidewick", "2 against"}, {"packages tidewick 10", "[permission-added]"},
 		{"identity list tidewick", "harbour-upload"}, {"identity show tidewick harbour-store", "TIDEWICK00"},
 		{"signatures tidewick --app net.tidewick.almanac", "Tidewick.ipa"}, {"identity apps tidewick", "net.tidewick.almanac"},
 		{"secret list tidewick", "DEPOT_KEY"}, {"secret history tidewick STORE_KEY", "file"}, {"show tidewick 14", "is for pipeline release only"}, {"people", "wren"}, {"group list", "ines wren"}, {"role list tidewick", "group mobile"}, {"audit tidewick --act secret", "secret.set"},
+		{"release words tidewick 1.5.0", "But what is it called?"}, {"publication list tidewick --state refused", "an almanac of what?"},
+		{"tester list tidewick --group friends", "mira@harbour.example"}, {"tester devices tidewick", "No tester"}, {"outlet list tidewick", "its secret expires"},
 		{"runners", "local"}, {"token list", "demo"}, {"people --contains INE", "ines"}, {"role list tidewick --contains /group", "mobile"}, {"secret list tidewick --limit 1", "There may be more: --after"},
 	} {
 		args := strings.Fields(c.args)

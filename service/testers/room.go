@@ -97,7 +97,8 @@ func (s *Testers) List(ctx context.Context, project string, f api.TesterFilter) 
 			break
 		}
 		page.Testers = append(page.Testers, api.Tester{ID: t.ID, Address: t.Address,
-			Groups: ground.NonNil([]string(t.Groups)), Link: s.letters.Link(Path(t.Link)), Added: t.Added, By: t.AddedBy, Quiet: t.Quiet, Downloads: t.Downloads,
+			Groups: ground.NonNil([]string(t.Groups)), Link: s.letters.Link(Path(t.Link)), Added: t.Added, By: t.AddedBy,
+			Quiet: t.Quiet, Downloads: t.Downloads,
 			Trouble: t.Trouble,
 			Last:    t.Last})
 	}

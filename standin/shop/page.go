@@ -30,7 +30,8 @@ type entry struct {
 	Lacks  map[string]bool
 }
 
-// register registers what is done by hand at a store. It is for people on this machine: a form of another site is refused.
+// register registers what is done by hand at a store. It is for people on this machine: a form
+// of another site is refused.
 func (s desk) register(r chi.Router) {
 	r.Get("/", s.show)
 	r.Group(func(r chi.Router) {
