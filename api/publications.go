@@ -12,12 +12,15 @@ import (
 // Outlet is a place where a project's releases can go.
 type Outlet struct {
 	Name string `json:"name"`
-	Kind string `json:"kind" enum:"folder,store,testers"`
+	Kind string `json:"kind" enum:"folder,bucket,store,testers"`
 	// Of a folder: below that of the project's outlets on the server's machine.
 	Folder string `json:"folder,omitempty"`
-	// Of a store: where it speaks the outlet protocol, and to which client.
+	// Of a store: where it speaks the outlet protocol, and to which client. Of a bucket: https://HOST/BUCKET, maybe with a
+	// prefix below it, and the id of the access key.
 	URL    string `json:"url,omitempty"`
 	Client string `json:"client,omitempty"`
+	// Of a bucket.
+	Region string `json:"region,omitempty"`
 	// Kinds of packages that go there; absent: all of a release.
 	Takes []string `json:"takes,omitempty" enum:"apk,app-bundle,ipa"`
 	// Of testers: for how many days they may have a release; absent: 90.
@@ -34,17 +37,20 @@ type Outlet struct {
 
 // NewOutlet makes an outlet, or changes it.
 type NewOutlet struct {
-	Kind string `json:"kind" enum:"folder,store,testers"`
+	Kind string `json:"kind" enum:"folder,bucket,store,testers"`
 	// Of a folder; default: the outlet's name.
 	Folder string `json:"folder,omitempty" maxLength:"200"`
-	// Of a store: the address where it speaks the outlet protocol; https, but on the server's own machine.
+	// Of a store: the address where it speaks the outlet protocol. Of a bucket: https://HOST/BUCKET, maybe with a prefix
+	// below it. https, but on the server's own machine.
 	URL string `json:"url,omitempty" maxLength:"500"`
-	// By which id it knows the service (OAuth 2.0), and its secret, or the private key that signs for it as PEM. It is
-	// kept encrypted, and never told. Absent: what is set already stays.
+	// By which id it knows the service (OAuth 2.0), and its secret, or the private key that signs for it as PEM; of a
+	// bucket the access key's id, and the key. It is kept encrypted, and never told. Absent: what is set already stays.
 	Client string `json:"client,omitempty" maxLength:"200"`
 	Secret string `json:"secret,omitempty" maxLength:"16384"`
 	// Of testers: for how many days they may have a release; default: 90.
 	Days int `json:"days,omitempty" minimum:"0" maximum:"365"`
+	// Of a bucket; default: us-east-1.
+	Region string `json:"region,omitempty" maxLength:"60"`
 	// When the secret is good no more.
 	Expires *time.Time `json:"expires,omitempty"`
 	// Kinds of packages that go there; absent: all of a release.
@@ -68,6 +74,8 @@ type NewPublication struct {
 	Share int `json:"share,omitempty" minimum:"0" maximum:"100"`
 	// Keep it at the outlet until a share is set, also when it may go out.
 	Hold bool `json:"hold,omitempty"`
+	// How the share is raised by itself, such as "50% after 1d": each step some time after the one before it.
+	Raise []string `json:"raise,omitempty" maxItems:"20"`
 	// What those who get it should look at; testers are told.
 	Note string `json:"note,omitempty" maxLength:"1000"`
 }
@@ -108,6 +116,9 @@ type Publication struct {
 	Asks []string `json:"asks"`
 	// Whether it is kept at the outlet until a share is set.
 	Hold bool `json:"hold,omitempty"`
+	// To which share it is raised by itself next, and when; absent when it is not.
+	NextShare int        `json:"next_share,omitempty"`
+	NextAt    *time.Time `json:"next_at,omitempty"`
 	// Why it cannot go on just now; it is tried again.
 	Trouble string `json:"trouble,omitempty"`
 	// What somebody wants of it that is not done yet.

@@ -22,7 +22,7 @@ func outletCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "outlet",
 		Usage: "places where releases go",
-		Commands: []*cli.Command{{
+		Commands: []*cli.Command{outletCheck(), {
 			Name:        "list",
 			Usage:       "list a project's outlets",
 			ArgsUsage:   "PROJECT",
@@ -49,6 +49,7 @@ func outletCommand() *cli.Command {
 				"from --secret-file, or from standard input; a private key in PEM signs for it instead. It stays in the service, " +
 				"encrypted; left out, what\n" +
 				"is set already stays. What else is said of an outlet takes the place of what was said before.\n\n" +
+				"With --bucket it is laid out as in a folder.\n\n" +
 				terminal.Example("piston outlet set tidewick harbour-depot --pipeline release --branch main",
 					"piston outlet set tidewick quayside --url http://127.0.0.1:7481 --client piston \\",
 					"    --secret-file quayside.secret --takes app-bundle --expires 2027-06-30",
@@ -58,7 +59,9 @@ func outletCommand() *cli.Command {
 				&cli.BoolFlag{Name: "testers", Usage: "groups of testers, each of which is a channel (piston tester)"},
 				&cli.IntFlag{Name: "days", Usage: "for how many days testers may have a release; by default 90"},
 				&cli.StringFlag{Name: "url", Usage: "where a store speaks the outlet protocol"},
-				&cli.StringFlag{Name: "client", Usage: "by which client's id it knows the service"},
+				&cli.StringFlag{Name: "bucket", Usage: "an S3-compatible bucket: https://HOST/BUCKET, or with a prefix below it"},
+				&cli.StringFlag{Name: "region", Usage: "the bucket's region, where it has one"},
+				&cli.StringFlag{Name: "client", Usage: "the id by which it knows the service; of a bucket that of the access key"},
 				&cli.StringFlag{Name: "secret-file", Usage: "a file with its secret, or private key; - for standard input"},
 				&cli.StringFlag{Name: "expires", Usage: "the day when the secret is good no more, such as 2027-06-30"},
 				&cli.StringSliceFlag{Name: "takes", Usage: "a kind of package that goes there: apk, app-bundle or ipa; none: all"},
@@ -113,6 +116,8 @@ func newOutlet(c *cli.Command) (in api.NewOutlet, err error) {
 	switch {
 	case c.Bool("testers"):
 		in.Kind, in.Days = "testers", c.Int("days")
+	case c.String("bucket") != "":
+		in.Kind, in.URL, in.Region = "bucket", c.String("bucket"), c.String("region")
 	case in.URL != "":
 		in.Kind = "store"
 	}

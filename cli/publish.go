@@ -26,11 +26,14 @@ func publishCommand() *cli.Command {
 			"stands there now, and all that is missing with how to mend it. An earlier release can be published again.\n\n" +
 			"Exit codes: 0 it would be taken, or is on its way; 1 something is missing.\n\n" +
 			terminal.Example("piston publish tidewick 1.5.0 harbour-depot --plan",
-				"piston publish tidewick 1.5.0 harbour-depot"),
+				"piston publish tidewick 1.5.0 harbour-depot",
+				"piston publish tidewick 1.5.0 quayside --share 10 --raise '50% after 1d' --raise '100% after 2d'"),
 		Flags: []cli.Flag{appFlag,
 			&cli.BoolFlag{Name: "plan", Usage: "only show what it would change, and what is missing"},
 			&cli.StringFlag{Name: "channel", Usage: "a line of the outlet; by default release"},
 			&cli.IntFlag{Name: "share", Usage: "to how many of a hundred people; by default all"},
+			&cli.StringSliceFlag{Name: "raise", Usage: "how the share is raised by itself, such as \"50% after 1d\"; may be " +
+				"repeated"},
 			&cli.StringFlag{Name: "note", Usage: "what testers should look at"},
 			&cli.BoolFlag{Name: "hold", Usage: "keep it at the outlet until a share is set, also when it may go out"},
 			terminal.JSONFlag},
@@ -40,7 +43,8 @@ func publishCommand() *cli.Command {
 				return err
 			}
 			in := api.NewPublication{Outlet: args[2], Channel: c.String("channel"), Share: c.Int("share"),
-				Hold: c.Bool("hold"), Note: c.String("note")}
+				Hold: c.Bool("hold"), Note: c.String("note"),
+				Raise: c.StringSlice("raise")}
 			plan, err := cl.PlanPublication(ctx, args[0], at, in)
 			if err != nil {
 				return err
@@ -186,6 +190,9 @@ func publicationWord(s *terminal.Screen, p api.Publication) string {
 		text += fmt.Sprintf(", %s of %s", quantity.Bytes(p.Sent), quantity.Bytes(p.Total))
 	case p.State.Given():
 		text += fmt.Sprintf(", %d %%", p.OutTo)
+	}
+	if p.NextAt != nil {
+		text += fmt.Sprintf("; to %d %% on %s", p.NextShare, p.NextAt.Local().Format("2 January 15:04"))
 	}
 	if len(p.Asks) > 0 {
 		text += "; " + s.In(terminal.Yellow, "to answer: "+terminal.Short(strings.Join(p.Asks, "; "), 120))

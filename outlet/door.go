@@ -16,9 +16,11 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -27,11 +29,13 @@ import (
 	"golang.org/x/oauth2/clientcredentials"
 
 	"gentlepiston.example/piston/core/outletapi"
+	"gentlepiston.example/piston/core/reach"
 )
 
 // door is the way to a store over HTTP, by somebody who is authorized (OAuth 2.0, RFC 6749 section 4.4).
 type door struct {
 	base   *url.URL
+	plain  *http.Client // without authorization
 	client *http.Client
 }
 
@@ -55,21 +59,40 @@ func Address(text string) (*url.URL, error) {
 	return u, nil
 }
 
-// plain speaks to whoever is at an address, and to nobody else. Something that answers is waited for; something that
-// does not is away.
-var plain = &http.Client{
-	Transport: &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
-		TLSHandshakeTimeout:   10 * time.Second,
-		ResponseHeaderTimeout: 30 * time.Second,
-		IdleConnTimeout:       30 * time.Second,
-		MaxIdleConnsPerHost:   4,
-	},
-	CheckRedirect: func(req *http.Request, _ []*http.Request) error {
-		return fmt.Errorf("it sends on to %.200s, where nothing is said to it: set that as its address if it is meant",
-			req.URL)
-	},
+// anywhere and world speak to whoever is at an address, and to nobody else; world only to what is neither on this
+// machine nor in its network. Something that answers is waited for; something that does not is away.
+var anywhere, world = speaker(nil), speaker(func(_, address string, _ syscall.RawConn) error {
+	to, err := netip.ParseAddrPort(address)
+	if err == nil && !reach.World(to.Addr().Unmap()) {
+		err = fmt.Errorf("it is at %s, inside: an outlet there is set by an administrator", to.Addr())
+	}
+	return err
+})
+
+func speaker(may func(network, address string, c syscall.RawConn) error) *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{
+			Proxy:                 http.ProxyFromEnvironment,
+			DialContext:           (&net.Dialer{Timeout: 10 * time.Second, Control: may}).DialContext,
+			TLSHandshakeTimeout:   10 * time.Second,
+			ResponseHeaderTimeout: 30 * time.Second,
+			IdleConnTimeout:       30 * time.Second,
+			MaxIdleConnsPerHost:   4,
+		},
+		CheckRedirect: func(req *http.Request, _ []*http.Request) error {
+			return fmt.Errorf("it sends on to %.200s, where nothing is said to it: set that as its address if it is meant",
+				req.URL)
+		},
+	}
+}
+
+// speakerFor is by which an address is spoken to. Through a proxy, the proxy says what may be reached.
+func speakerFor(to *url.URL, inside bool) *http.Client {
+	proxy, err := http.ProxyFromEnvironment(&http.Request{URL: to})
+	if inside || err == nil && proxy != nil {
+		return anywhere
+	}
+	return world
 }
 
 func newDoor(s StoreSettings) (*door, error) {
@@ -77,7 +100,7 @@ func newDoor(s StoreSettings) (*door, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &door{base: base}
+	d := &door{base: base, plain: speakerFor(base, s.Inside)}
 	at := base.JoinPath(outletapi.TokenPath).String()
 	config := clientcredentials.Config{ClientID: s.Client, ClientSecret: s.Secret, TokenURL: at,
 		AuthStyle: oauth2.AuthStyleInHeader}
@@ -90,8 +113,8 @@ func newDoor(s StoreSettings) (*door, error) {
 		config.EndpointParams = url.Values{"client_assertion_type": {outletapi.AssertionFor},
 			"client_assertion": {assertion}}
 	}
-	d.client = config.Client(context.WithValue(context.Background(), oauth2.HTTPClient, plain))
-	d.client.CheckRedirect = plain.CheckRedirect
+	d.client = config.Client(context.WithValue(context.Background(), oauth2.HTTPClient, d.plain))
+	d.client.CheckRedirect = d.plain.CheckRedirect
 	return d, nil
 }
 
@@ -225,7 +248,7 @@ func (d *door) exchange(ctx context.Context, method, at string, header http.Head
 func (d *door) do(req *http.Request) (*http.Response, error) {
 	client := d.client
 	if req.URL.Path == d.base.Path+outletapi.AboutPath {
-		client = plain // that is told to anybody
+		client = d.plain // that is told to anybody
 	}
 	res, err := client.Do(req)
 	if denied := (*oauth2.RetrieveError)(nil); errors.As(err, &denied) {

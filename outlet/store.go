@@ -28,6 +28,7 @@ type StoreSettings struct {
 	Client string // OAuth 2.0: the client's id
 	Secret string // and its secret, or its private key as PEM
 	News   outletapi.News
+	Inside bool // it may be on this machine, or in its network
 }
 
 // OpenStore opens a store; nothing is said to it yet.

@@ -37,7 +37,7 @@ func opened(t *testing.T, o shop.Options) (*shop.Shop, *Store, string) {
 	s, err := shop.Open(o)
 	require.NoError(t, err)
 	at := served(t, s, "127.0.0.1:0")
-	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret()})
+	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret(), Inside: true})
 	require.NoError(t, err)
 	return s, st, at
 }
@@ -235,16 +235,27 @@ func TestAClientThatSigns(t *testing.T) {
 	require.NoError(t, CheckSecret(secret))
 	assert.Error(t, CheckSecret("-----BEGIN NONSENSE"))
 	assert.Error(t, CheckSecret("two\nlines"))
-	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: secret})
+	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: secret, Inside: true})
 	require.NoError(t, err)
 	assert.ErrorContains(t, st.Try(t.Context()), "is the client's secret still right?", "nobody knows that key")
 	require.NoError(t, s.Allow(string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public}))))
-	st, err = OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: secret})
+	st, err = OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: secret, Inside: true})
 	require.NoError(t, err)
 	assert.NoError(t, st.Try(t.Context()))
-	st, err = OpenStore(StoreSettings{URL: at, Client: "another", Secret: secret})
+	st, err = OpenStore(StoreSettings{URL: at, Client: "another", Secret: secret, Inside: true})
 	require.NoError(t, err)
 	assert.Error(t, st.Try(t.Context()))
+}
+
+func TestAnAddressInsideIsForAnAdministrator(t *testing.T) {
+	s, _, at := opened(t, shop.Options{})
+	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret()})
+	require.NoError(t, err)
+	assert.ErrorContains(t, st.Try(t.Context()), "an outlet there is set by an administrator")
+	b, err := OpenBucket(t.Context(), BucketSettings{URL: at + "/tides", Region: "x", Client: "x", Secret: "x"})
+	require.NoError(t, err)
+	assert.ErrorContains(t, b.Try(t.Context()), "an outlet there is set by an administrator")
+	require.NoError(t, b.Close())
 }
 
 func TestAddresses(t *testing.T) {
@@ -324,4 +335,49 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{o.Packages[0].SHA256}, list, "once, and the right bytes")
+}
+
+func TestPackagesGoToTheOutletOnly(t *testing.T) {
+	_, st, _ := opened(t, shop.Options{Target: 29})
+	o := offering(t, samples+"signed.apk", "release")
+	err := st.door.upload(t.Context(), "http://127.0.0.1:1/uploads/x", o.Packages[0], func(int64) {})
+	assert.ErrorContains(t, err, "wants signed.apk to be sent elsewhere")
+}
+
+func TestAnOutletIsHeldAgainstTheProtocol(t *testing.T) {
+	s, _, at := opened(t, shop.Options{Target: 29, Processing: 50 * time.Millisecond, Review: 50 * time.Millisecond})
+	o := offering(t, samples+"signed.apk", "release")
+	settings := StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret(), Inside: true}
+	check := func() (met bool, failed []string, skipped int) {
+		met, err := Check(t.Context(), settings, o, func(c Checked) {
+			if c.Why != "" {
+				failed = append(failed, c.What+": "+c.Why)
+			}
+			if c.Skipped {
+				skipped++
+			}
+		})
+		require.NoError(t, err)
+		return met, failed, skipped
+	}
+	met, failed, skipped := check()
+	assert.False(t, met)
+	require.Len(t, failed, 1, "there is no entry yet: %v", failed)
+	assert.Contains(t, failed[0], "it would not take the package: there is no entry")
+	assert.Equal(t, 1, skipped)
+	entered(t, at, o.Packages[0].ID)
+	met, failed, _ = check()
+	assert.True(t, met, "%v", failed)
+
+	// One that lies is found out.
+	o = offering(t, samples+"signed.apk", "early")
+	s.Fault(shop.Faults{Lie: "out"})
+	met, failed, _ = check()
+	assert.False(t, met)
+	assert.NotEmpty(t, failed)
+	settings.Secret = "wrong"
+	s.Fault(shop.Faults{})
+	met, failed, _ = check()
+	assert.False(t, met)
+	assert.Contains(t, failed[0], "the client is let in")
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -311,10 +310,12 @@ func TestWhatGotThereUnnotedIsTakenBackToo(t *testing.T) {
 		p.OutletID = o.ID
 		return q.AddPublication(ada, &p)
 	}))
+	p, err = s.Store.PublicationByID(ada, p.ID)
+	require.NoError(t, err)
 	f, err := outlet.OpenFolder(dir)
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = f.Bring(ada, outlet.Offer{Key: fmt.Sprint(p.ID), App: "tide", Name: "1.0", Channel: "release", Share: 100,
+	_, err = f.Bring(ada, outlet.Offer{Key: p.Key, App: "tide", Name: "1.0", Channel: "release", Share: 100,
 		Packages: []outlet.Package{{File: "tide.apk", Size: parts[0].Size, SHA256: parts[0].SHA256,
 			Open: func(context.Context, int64) (io.ReadCloser, error) {
 				return io.NopCloser(strings.NewReader("the package")), nil

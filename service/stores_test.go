@@ -20,6 +20,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/service/ground"
@@ -84,6 +85,11 @@ func realRelease(t *testing.T, s *Service, r repository) (made store.Release, ap
 	return made, p.ID
 }
 
+// administrator is one who sets outlets on this machine.
+func administrator(t *testing.T) context.Context {
+	return ground.WithWho(t.Context(), ground.Who{Name: "root", Kind: api.PersonToken, Administrator: true})
+}
+
 // storeOutlet is what is said of an outlet that is a stand-in of a store.
 func storeOutlet(s *shop.Shop, at string) api.NewOutlet {
 	return api.NewOutlet{Kind: store.StoreOutlet, URL: at, Client: shop.Client, Secret: s.Secret()}
@@ -93,7 +99,7 @@ func TestAReleaseGoesToAStoreInShares(t *testing.T) {
 	s, r := openWithRepository(t)
 	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
 	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(ada, "app", "quayside", storeOutlet(market, at))
+	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
 	require.NoError(t, err)
 	tried, err := s.Publish.TryOutlet(ada, "app", "quayside")
 	require.NoError(t, err)
@@ -130,7 +136,7 @@ func TestAStoreThatIsHeldBackAndTellsNews(t *testing.T) {
 	s, r := openWithRepository(t)
 	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
 	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(ada, "app", "quayside", storeOutlet(market, at))
+	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
 	require.NoError(t, err)
 	made, app := realRelease(t, s, r)
 	byHand(t, at+"/entries", entryOf(app))
@@ -185,7 +191,7 @@ func newsOf(t *testing.T, s *Service, text []byte) http.Header {
 // haltAt halts something at a store, past the service.
 func haltAt(t *testing.T, s *Service, market *shop.Shop, at string, p store.Publication) error {
 	t.Helper()
-	st, err := outlet.OpenStore(outlet.StoreSettings{URL: at, Client: shop.Client, Secret: market.Secret()})
+	st, err := outlet.OpenStore(outlet.StoreSettings{URL: at, Client: shop.Client, Secret: market.Secret(), Inside: true})
 	require.NoError(t, err)
 	return st.Halt(t.Context(), p.Ref)
 }
@@ -198,7 +204,7 @@ func TestWhatAStoreIsSpokenToWith(t *testing.T) {
 	set := func(change func(in *api.NewOutlet)) error {
 		in := in
 		change(&in)
-		_, err := s.Publish.SetOutlet(ada, "app", "quayside", in)
+		_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", in)
 		return err
 	}
 	for what, change := range map[string]func(in *api.NewOutlet){
@@ -227,6 +233,21 @@ func TestWhatAStoreIsSpokenToWith(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), market.Secret())
 
+	// Somebody who is no administrator can change it, but sets none inside.
+	in.Secret = ""
+	_, err = s.Publish.SetOutlet(ada, "app", "quayside", in)
+	require.NoError(t, err)
+	tried, err = s.Publish.TryOutlet(ada, "app", "quayside")
+	require.NoError(t, err)
+	assert.Empty(t, tried.Trouble)
+	in.Secret = market.Secret()
+	_, err = s.Publish.SetOutlet(ada, "app", "inside", in)
+	require.NoError(t, err)
+	tried, err = s.Publish.TryOutlet(ada, "app", "inside")
+	require.NoError(t, err)
+	assert.Contains(t, tried.Trouble, "an outlet there is set by an administrator")
+	require.NoError(t, s.Publish.DropOutlet(ada, "app", "inside"))
+
 	// The secret outlives a change of the master, and is not taken along to another address.
 	_, err = s.Vault.RotateMaster(ada)
 	require.NoError(t, err)
@@ -244,7 +265,7 @@ func TestAStoreThatFailsForAWhile(t *testing.T) {
 	s, r := openWithRepository(t)
 	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
 	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(ada, "app", "quayside", storeOutlet(market, at))
+	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
 	require.NoError(t, err)
 	made, app := realRelease(t, s, r)
 	byHand(t, at+"/entries", entryOf(app))
@@ -270,4 +291,49 @@ func TestAStoreThatFailsForAWhile(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond, "what people have is not believed to be looked at")
 	market.Fault(shop.Faults{})
 	stands(t, s, p, publication.Halted)
+}
+
+func TestAShareIsRaisedByItself(t *testing.T) {
+	s, r := openWithRepository(t)
+	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
+	market, at := shopped(t, shop.Options{})
+	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
+	require.NoError(t, err)
+	made, app := realRelease(t, s, r)
+	byHand(t, at+"/entries", entryOf(app))
+	for _, raise := range [][]string{{"5% after 1d"}, {"soon"}} {
+		_, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside", Share: 10, Raise: raise})
+		assert.ErrorIs(t, err, ground.ErrInvalid)
+	}
+	p, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside", Share: 10,
+		Raise: []string{"30% after 1h", "60% after 1h", "100% after 1d"}})
+	require.NoError(t, err)
+	now := stands(t, s, p, publication.Shared)
+	page, err := s.Publish.List(ada, "app", api.PublicationFilter{Limit: 1})
+	require.NoError(t, err)
+	require.NotNil(t, page.Publications[0].NextAt)
+	assert.Equal(t, 30, page.Publications[0].NextShare)
+	assert.WithinDuration(t, now.SharedAt.Add(time.Hour), *page.Publications[0].NextAt, time.Second)
+
+	// An hour later it is raised; who halts it keeps it where it is.
+	later := func() {
+		before := now.SharedAt.Add(-2 * time.Hour)
+		now.SharedAt = &before
+		require.NoError(t, s.Store.SetPublication(ada, now))
+		text := []byte(`{"type":"offer.changed","timestamp":"2026-07-01T02:30:00Z","data":{"offer":"` + now.Ref + `"}}`)
+		require.NoError(t, s.Publish.News(ada, "app", "quayside", newsOf(t, s, text), text))
+	}
+	later()
+	require.Eventually(t, func() bool {
+		now, err = s.Store.PublicationByID(ada, p.ID)
+		return err == nil && now.OutTo == 30
+	}, 20*time.Second, 50*time.Millisecond)
+	require.NoError(t, s.Publish.Halt(ada, "app", p.ID))
+	now = stands(t, s, p, publication.Halted)
+	later()
+	time.Sleep(3 * time.Second)
+	assert.Equal(t, publication.Halted, stands(t, s, p, publication.Halted).State)
+	require.NoError(t, s.Publish.Share(ada, "app", p.ID, 70))
+	now = stands(t, s, p, publication.Shared)
+	assert.Equal(t, []quantity.Stage{{Share: 100, After: 24 * time.Hour}}, now.Stages.V, "what is below it is past")
 }

@@ -6,6 +6,7 @@ import (
 
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -24,9 +25,11 @@ type Outlet struct {
 	Expires    *time.Time `db:"expires_at"` // what it is spoken to with
 }
 
-// The kinds of outlets: a folder of the server's machine, what speaks the outlet protocol, and groups of testers.
+// The kinds of outlets: a folder of the server's machine, an S3-compatible bucket, what speaks the outlet
+// protocol, and groups of testers.
 const (
 	FolderOutlet  = "folder"
+	BucketOutlet  = "bucket"
 	StoreOutlet   = "store"
 	TestersOutlet = "testers"
 )
@@ -36,7 +39,9 @@ type OutletSettings struct {
 	Folder string   `json:"folder,omitempty"`
 	URL    string   `json:"url,omitempty"`
 	Client string   `json:"client,omitempty"` // by which name it is spoken to
+	Inside bool     `json:"inside,omitempty"` // it may be on the server's machine, or in its network
 	Takes  []string `json:"takes,omitempty"`  // kinds of packages; none: all of them
+	Region string   `json:"region,omitempty"` // of a bucket
 	Days   int      `json:"days,omitempty"`   // how long testers may have a release
 	// Which runs may bring something there by themselves.
 	Scope access.Scope `json:"scope"`
@@ -81,40 +86,41 @@ func (q Q) DropOutlet(ctx context.Context, id record.OutletID) error {
 
 // Publication is a release on its way to an outlet.
 type Publication struct {
-	ID        record.PublicationID `db:"id"`
-	ReleaseID record.ReleaseID     `db:"release_id"`
-	OutletID  record.OutletID      `db:"outlet_id"`
-	ProjectID record.ProjectID     `db:"project_id"`
-	Project   string               `db:"project"`
-	App       string               `db:"app"`
-	Name      string               `db:"name"`
-	RunID     record.RunID         `db:"run_id"`
-	Run       record.RunNumber     `db:"run"`
-	Outlet    string               `db:"outlet"`
-	Channel   string               `db:"channel"`
-	Share     int                  `db:"share"`
-	State     publication.State    `db:"state"`
-	OutTo     int                  `db:"out_to"`
-	Reasons   JSON[[]string]       `db:"reasons"`
-	Asks      JSON[[]string]       `db:"asks"`
-	Key       string               `db:"key"`
-	Hold      bool                 `db:"hold"`
-	Note      string               `db:"note"`
-	Trouble   string               `db:"trouble"`
-	Wants     string               `db:"wants"`
-	Ref       string               `db:"ref"`
-	Sent      int64                `db:"sent"`
-	Total     int64                `db:"total"`
-	By        string               `db:"by"`
-	Attempt   *record.AttemptID    `db:"attempt_id"`
-	Step      int                  `db:"step"`
-	Begun     time.Time            `db:"begun_at"`
+	ID        record.PublicationID   `db:"id"`
+	ReleaseID record.ReleaseID       `db:"release_id"`
+	OutletID  record.OutletID        `db:"outlet_id"`
+	ProjectID record.ProjectID       `db:"project_id"`
+	Project   string                 `db:"project"`
+	App       string                 `db:"app"`
+	Name      string                 `db:"name"`
+	RunID     record.RunID           `db:"run_id"`
+	Run       record.RunNumber       `db:"run"`
+	Outlet    string                 `db:"outlet"`
+	Channel   string                 `db:"channel"`
+	Share     int                    `db:"share"`
+	State     publication.State      `db:"state"`
+	OutTo     int                    `db:"out_to"`
+	Reasons   JSON[[]string]         `db:"reasons"`
+	Asks      JSON[[]string]         `db:"asks"`
+	Key       string                 `db:"key"`
+	Hold      bool                   `db:"hold"`
+	Note      string                 `db:"note"`
+	Stages    JSON[[]quantity.Stage] `db:"stages"`
+	SharedAt  *time.Time             `db:"shared_at"`
+	Trouble   string                 `db:"trouble"`
+	Wants     string                 `db:"wants"`
+	Ref       string                 `db:"ref"`
+	Sent      int64                  `db:"sent"`
+	Total     int64                  `db:"total"`
+	By        string                 `db:"by"`
+	Attempt   *record.AttemptID      `db:"attempt_id"`
+	Step      int                    `db:"step"`
+	Begun     time.Time              `db:"begun_at"`
 }
 
 const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.name AS project, l.app, l.name, l.run_id,
 	r.number AS run, o.name AS outlet, u.channel, u.share, u.state, u.out_to, u.reasons, u.asks, u.key, u.hold, u.note,
-	u.trouble, u.wants, u.ref, u.sent,
-	u.total, u.by, u.attempt_id, u.step, u.begun_at
+	u.stages, u.shared_at, u.trouble, u.wants, u.ref, u.sent, u.total, u.by, u.attempt_id, u.step, u.begun_at
 	FROM publications u JOIN releases l ON l.id = u.release_id JOIN projects p ON p.id = l.project_id
 	JOIN runs r ON r.id = l.run_id JOIN outlets o ON o.id = u.outlet_id`
 
@@ -122,9 +128,9 @@ const publicationColumns = `u.id, u.release_id, u.outlet_id, l.project_id, p.nam
 // begun one already.
 func (q Q) AddPublication(ctx context.Context, p *Publication) error {
 	return q.get(ctx, &p.ID, `INSERT INTO publications (release_id, outlet_id, channel, share, state, total, by,
-		attempt_id, step, hold, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`, p.ReleaseID,
-		p.OutletID, p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold,
-		p.Note)
+		attempt_id, step, hold, note, stages) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
+		p.ReleaseID, p.OutletID, p.Channel, p.Share, string(p.State), p.Total, p.By, p.Attempt, p.Step, p.Hold,
+		p.Note, asJSON(p.Stages.V))
 }
 
 // PublicationByID finds one.
@@ -229,8 +235,10 @@ func (q Q) LockPublication(ctx context.Context, id record.PublicationID) (p Publ
 // SetPublication writes where one stands.
 func (q Q) SetPublication(ctx context.Context, p Publication) error {
 	return q.do(ctx, ErrNotFound, `UPDATE publications SET state = $2, out_to = $3, reasons = $4, wants = $5, ref = $6,
-		sent = $7, share = $8, asks = $9 WHERE id = $1`, p.ID, string(p.State), p.OutTo, asJSON(p.Reasons.V), p.Wants,
-		p.Ref, p.Sent, p.Share, asJSON(p.Asks.V))
+		sent = $7, share = $8, asks = $9, stages = $10,
+		shared_at = $11 WHERE id = $1`, p.ID, string(p.State), p.OutTo, asJSON(p.Reasons.V), p.Wants,
+		p.Ref, p.Sent, p.Share, asJSON(p.Asks.V),
+		asJSON(p.Stages.V), p.SharedAt)
 }
 
 // PublicationStep is something that became of a publication.

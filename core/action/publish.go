@@ -3,6 +3,8 @@ package action
 import (
 	"regexp"
 	"strings"
+
+	"gentlepiston.example/piston/core/quantity"
 )
 
 const publishAbout = "Brings what the run has released to an outlet: a place of the project to which releases go " +
@@ -25,6 +27,10 @@ type Publish struct {
 	//
 	//	publish = { to = "harbour-store", share = 10 }
 	Share int `toml:"share" json:"share,omitempty"`
+	// How the share is raised by itself, each step some time after the one before it. It stops when somebody halts it.
+	//
+	//	publish = { to = "harbour-store", share = 10, raise = ["50% after 1d", "100% after 2d"] }
+	Raise []string `toml:"raise" json:"raise,omitempty"`
 	// What those who get it should look at. Testers are told, in the mail and on their page.
 	//
 	//	publish = { to = "testers", channel = "friends", note = "Are the springs right?" }
@@ -71,6 +77,10 @@ func (p *Publish) Complaints() (list []Complaint) {
 	if len(p.Note) > maxPublishNote || strings.ContainsRune(p.Note, 0) {
 		list = append(list, Complaint{"too-many", "note", "the note has more than 1000 bytes, or a NUL character",
 			"Say it shorter."})
+	}
+	if _, err := quantity.ParseStages(p.Share, p.Raise); err != nil {
+		list = append(list, Complaint{"bad-value", "raise", err.Error(),
+			`Write steps that rise from the share: share = 10, raise = ["50% after 1d", "100% after 2d"].`})
 	}
 	if p.Hold && p.Until != UntilSent && p.Until != UntilAccepted {
 		list = append(list, Complaint{"bad-value", "hold", "it is to be kept back, and the step waits until it is out",

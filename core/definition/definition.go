@@ -6,9 +6,9 @@
 package definition
 
 import (
-	"strconv"
-	"strings"
 	"time"
+
+	"gentlepiston.example/piston/core/quantity"
 )
 
 // MaxFileSize is the most bytes a pipeline file may have. It is far above any file a person writes.
@@ -103,32 +103,11 @@ type Duration string
 
 // Value returns the span; zero for an absent one. Parse has checked the text before.
 func (d Duration) Value() time.Duration {
-	v, err := d.parse()
+	v, err := quantity.ParseSpan(string(d))
 	if err != nil {
 		return 0
 	}
 	return v
-}
-
-// parse reads what time.ParseDuration does, with whole days of 24 hours before it.
-func (d Duration) parse() (time.Duration, error) {
-	days, rest, has := strings.Cut(string(d), "d")
-	if !has {
-		return time.ParseDuration(string(d))
-	}
-	n, err := strconv.ParseUint(days, 10, 16)
-	if err != nil {
-		return 0, err
-	}
-	all := time.Duration(n) * 24 * time.Hour
-	if rest == "" {
-		return all, nil
-	}
-	more, err := time.ParseDuration(rest)
-	if err == nil && more < 0 {
-		err = strconv.ErrRange
-	}
-	return all + more, err
 }
 
 // DefaultLimit bounds a job that sets no limit, so that a hung one cannot hold a runner for ever.

@@ -13,6 +13,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"gentlepiston.example/piston/core/access"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/version"
 )
 
@@ -427,7 +428,7 @@ func (v *validator) duration(d Duration, at ...string) {
 	if d == "" {
 		return
 	}
-	value, err := d.parse()
+	value, err := quantity.ParseSpan(string(d))
 	if err != nil || value <= 0 || value > maxLimit {
 		v.add("bad-duration", fmt.Sprintf("%q is no span of time between 1ns and 7 days", string(d)),
 			`Write a number with a unit: "90s", "30m", "1h30m".`, at...)

@@ -100,7 +100,7 @@ var Kinds = map[Kind]Follows{
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
 	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
 	SessionRefuse: act,
-	TesterAdd: act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
+	TesterAdd:     act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

@@ -37,8 +37,6 @@ var pages = []struct {
 	{"versions", "/tidewick/versions", `//b[text()="1.5.0"]`, true},
 	{"package", "/tidewick/packages/12", `//section[@aria-label="What the size is made of"]`, true},
 	{"identities", "/tidewick/identities", `//b[text()="harbour-store"]`, true},
-	{"caches", "/tidewick/caches", `//td[text()="stations"]`, true},
-	{"audit", "/tidewick/audit", `//td//*[text()="secret.set"]`, true},
 }
 
 func main() {
@@ -59,7 +57,7 @@ func main() {
 		log.Fatal(err)
 	}
 	defer release()
-	if err := shoot(*address, strings.TrimSpace(string(password)), *out); err != nil {
+	if err := shoot(*address, strings.TrimSpace(string(password)), *out, outside(settings, *home)); err != nil {
 		log.Print(err)
 	}
 }
@@ -93,7 +91,7 @@ func queueSome(ctx context.Context, settings []byte) (undo func(), err error) {
 	return undo, nil
 }
 
-func shoot(address, password, out string) error {
+func shoot(address, password, out string, others []other) error {
 	parent, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	ctx, stop, err := browser.Start(parent)
@@ -120,7 +118,46 @@ func shoot(address, password, out string) error {
 			}
 		}
 	}
+	for _, o := range others {
+		err := picture(ctx, filepath.Join(out, o.name+"-light.png"), browser.Scheme("light"),
+			chromedp.EmulateViewport(o.width, 844), chromedp.Navigate(o.address), chromedp.WaitVisible("//h1"))
+		if err != nil {
+			return fmt.Errorf("%s: %w", o.name, err)
+		}
+	}
 	return nil
+}
+
+// other is a page that is not the console's.
+type other struct {
+	name, address string
+	width         int64
+}
+
+// outside are the page of a tester, as a phone shows it, and that of a stand-in of a store.
+func outside(settings []byte, home string) (list []other) {
+	var s struct{ Server, Token string }
+	if err := json.Unmarshal(settings, &s); err != nil {
+		log.Fatal(err)
+	}
+	page, err := client.New(s.Server, s.Token).Testers(context.Background(), demo.Project, api.TesterFilter{Limit: 1})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, t := range page.Testers {
+		list = append(list, other{"tester", t.Link, 390})
+	}
+	var m struct {
+		Ports map[string]int `json:"shop_ports"`
+	}
+	text, err := os.ReadFile(filepath.Join(home, "demo.json"))
+	if err == nil {
+		err = json.Unmarshal(text, &m)
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+	return append(list, other{"store", fmt.Sprintf("http://127.0.0.1:%d/", m.Ports["quayside"]), 1100})
 }
 
 func picture(ctx context.Context, file string, before ...chromedp.Action) error {

@@ -52,7 +52,7 @@ func (j *job) begin(ctx context.Context, i int, do *action.Publish) (p store.Pub
 		return p, err
 	}
 	return j.publications.Begin(ctx, publish.Wish{Release: r, Outlet: do.To, Channel: do.Channel, Share: do.Share,
-		Hold: do.Hold, Note: do.Note,
+		Hold: do.Hold, Note: do.Note, Raise: do.Raise,
 		Attempt: &j.attempt.ID, Step: i})
 }
 

@@ -172,10 +172,14 @@ func (s *Publish) sent(ctx context.Context, out outlet.Outlet, o store.Outlet, p
 
 // publicationOf is a publication as it is told.
 func publicationOf(p store.Publication) api.Publication {
-	return api.Publication{ID: p.ID, Project: p.Project, App: p.App, Name: p.Name, Run: p.Run, Outlet: p.Outlet,
+	out := api.Publication{ID: p.ID, Project: p.Project, App: p.App, Name: p.Name, Run: p.Run, Outlet: p.Outlet,
 		Channel: p.Channel, Share: p.Share, State: p.State, OutTo: p.OutTo, Reasons: ground.NonNil(p.Reasons.V),
 		Asks: ground.NonNil(p.Asks.V), Hold: p.Hold, Trouble: p.Trouble, Wants: p.Wants, Sent: p.Sent, Total: p.Total,
 		By: p.By, Begun: p.Begun}
+	if at, share := nextStage(p); share > 0 {
+		out.NextShare, out.NextAt = share, &at
+	}
+	return out
 }
 
 // List lists the publications of a project, newest first.

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/action"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
@@ -28,10 +29,11 @@ type Wish struct {
 	Release store.Release
 	Outlet  string
 	Channel string
-	Share   int    // 0: all
-	Hold    bool   // keep it at the outlet until a share is set
-	Note    string // what those who get it should look at
-	By      string // "" its run
+	Share   int      // 0: all
+	Hold    bool     // keep it at the outlet until a share is set
+	Note    string   // what those who get it should look at
+	Raise   []string // how the share is raised by itself
+	By      string   // "" its run
 	Attempt *record.AttemptID
 	Step    int
 }
@@ -39,6 +41,9 @@ type Wish struct {
 // complete fills in what need not be said.
 func (w *Wish) complete() error {
 	w.Channel, w.Share = cmp.Or(w.Channel, DefaultChannel), cmp.Or(w.Share, 100)
+	if _, err := quantity.ParseStages(w.Share, w.Raise); err != nil {
+		return fmt.Errorf("%w: %w", err, ground.ErrInvalid)
+	}
 	if !action.NameForm.MatchString(w.Channel) {
 		return ground.Saying(ground.ErrInvalid, "%.60q is no channel: use letters, digits and . _ -, beginning with a "+
 			"letter or digit", w.Channel)
@@ -67,6 +72,9 @@ func (s *Publish) Begin(ctx context.Context, w Wish) (p store.Publication, err e
 	p = store.Publication{ReleaseID: w.Release.ID, OutletID: o.ID, Channel: w.Channel, Share: w.Share,
 		State: publication.Prepared, By: w.By, Attempt: w.Attempt, Step: w.Step, Hold: w.Hold,
 		Note: w.Note}
+	if p.Stages.V, err = quantity.ParseStages(w.Share, w.Raise); err != nil {
+		return p, err
+	}
 	for _, part := range parts {
 		p.Total += part.Size
 	}
@@ -194,6 +202,6 @@ func (s *Publish) ByHand(ctx context.Context, project string, at api.ReleasePath
 		return api.Publication{}, err
 	}
 	p, err := s.Begin(ctx, Wish{Release: r, Outlet: in.Outlet, Channel: in.Channel, Share: in.Share,
-		Hold: in.Hold, Note: in.Note, By: ground.WhoAsks(ctx).Name})
+		Hold: in.Hold, Note: in.Note, Raise: in.Raise, By: ground.WhoAsks(ctx).Name})
 	return publicationOf(p), err
 }

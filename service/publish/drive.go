@@ -9,6 +9,7 @@ import (
 
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/releases"
@@ -78,6 +79,11 @@ func (s *Publish) goOn(ctx context.Context, p store.Publication) (again time.Dur
 		return 0, err
 	}
 	defer done()
+	if at, share := nextStage(p); p.Wants == "" && share > 0 && !time.Now().Before(at) {
+		if p, err = s.raise(ctx, p, share); err != nil {
+			return 0, err
+		}
+	}
 	if p.Wants != "" {
 		return s.obey(ctx, out, o, p)
 	}
@@ -171,10 +177,14 @@ func (s *Publish) look(ctx context.Context, out outlet.Outlet, p store.Publicati
 	if p.State.Given() && (stands.State.Waits() || stands.State == publication.Sending) {
 		return 0, &outlet.Away{Why: fmt.Errorf("it says that it is %s, which it has given out already", stands.State)}
 	}
-	ref, sent := p.Ref, p.Sent
+	ref, sent, was := p.Ref, p.Sent, p
 	err = s.change(ctx, p, func(p *store.Publication) (note string) {
 		p.State, p.OutTo, p.Reasons.V, p.Ref, p.Sent = stands.State, stands.Share, stands.Reasons, ref, sent
 		p.Asks.V = stands.Asks
+		if p.OutTo != was.OutTo || p.State != was.State {
+			now := time.Now()
+			p.SharedAt = &now
+		}
 		return first
 	})
 	if stands.State.Waits() || stands.State == publication.Sending {
@@ -194,6 +204,7 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		}
 		before := p
 		note := to(&p)
+		p.Stages.V = quantity.StagesAbove(p.Stages.V, p.OutTo)
 		p.Reasons.V, p.Asks.V = ground.NonNil(p.Reasons.V), ground.NonNil(p.Asks.V)
 		if err := q.SetPublication(ctx, p); err != nil {
 			return err
@@ -204,6 +215,11 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		step := store.PublicationStep{Publication: p.ID, State: p.State, OutTo: p.OutTo, Note: note}
 		if err := q.AddPublicationStep(ctx, step); err != nil {
 			return err
+		}
+		if at, share := nextStage(p); share > 0 {
+			if err := q.PutOffUntil(ctx, at, releases.PublicationDue{Publication: p.ID, Wake: true}); err != nil {
+				return err
+			}
 		}
 		if p.State == publication.Out {
 			if err := s.lookAtEarlier(ctx, q, p); err != nil {
@@ -233,4 +249,30 @@ func (s *Publish) lookAtEarlier(ctx context.Context, q ground.Q, p store.Publica
 		}
 	}
 	return err
+}
+
+// nextStage tells when a share is raised by itself next, and to what; share is 0 when it is not.
+func nextStage(p store.Publication) (at time.Time, share int) {
+	if p.State != publication.Shared || len(p.Stages.V) == 0 || p.SharedAt == nil {
+		return at, 0
+	}
+	return p.SharedAt.Add(p.Stages.V[0].After), p.Stages.V[0].Share
+}
+
+// raise wants the next share, as a person would.
+func (s *Publish) raise(ctx context.Context, p store.Publication, share int) (store.Publication, error) {
+	err := s.Tx(ctx, func(q ground.Q) error {
+		now, err := q.LockPublication(ctx, p.ID)
+		if err != nil || now.Wants != "" || now.State != publication.Shared {
+			return err // somebody wants something else by now
+		}
+		now.Wants, now.Share = wantShare, share
+		p = now
+		if err := q.SetPublication(ctx, now); err != nil {
+			return err
+		}
+		return q.AddPublicationStep(ctx, store.PublicationStep{Publication: p.ID, State: p.State, OutTo: p.OutTo,
+			Note: fmt.Sprintf("its time has come to go to %d %%", share)})
+	})
+	return p, err
 }

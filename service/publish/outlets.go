@@ -38,8 +38,8 @@ func (s *Publish) Outlets(ctx context.Context, project string) ([]api.Outlet, er
 func outletOf(o store.Outlet) api.Outlet {
 	in := o.Settings.V
 	return api.Outlet{Name: o.Name, Kind: o.Kind, Folder: in.Folder, URL: in.URL, Client: in.Client,
-		Takes: in.Takes, Days: in.Days, Expires: o.Expires, Warnings: warnings(o, time.Now()), Scope: in.Scope,
-		SetBy: o.SetBy, SetAt: o.SetAt}
+		Region: in.Region, Takes: in.Takes, Days: in.Days, Expires: o.Expires,
+		Warnings: warnings(o, time.Now()), Scope: in.Scope, SetBy: o.SetBy, SetAt: o.SetAt}
 }
 
 // warnSecret is how long before its end is told that what an outlet is spoken to with ends.
@@ -89,9 +89,13 @@ func checkOutlet(name string, in api.NewOutlet) (o store.Outlet, err error) {
 		return o, nil
 	}
 	if in.Folder != "" {
-		return o, invalid(errors.New("what speaks the outlet protocol has an address, and no folder"))
+		return o, invalid(errors.New("a bucket or a store has an address, and no folder"))
 	}
 	at, err := outlet.Address(in.URL)
+	if err == nil && in.Kind == store.BucketOutlet {
+		_, _, _, err = outlet.BucketAddress(in.URL)
+		o.Settings.V.Region = cmp.Or(in.Region, defaultRegion)
+	}
 	if err != nil {
 		return o, invalid(err)
 	}
@@ -105,13 +109,17 @@ func checkOutlet(name string, in api.NewOutlet) (o store.Outlet, err error) {
 	return o, nil
 }
 
+// defaultRegion is what makers of S3-compatible buckets that have no regions take for one.
+const defaultRegion = "us-east-1"
+
 // SetOutlet makes an outlet, or changes it. What it is spoken to with stays when none is given.
 func (s *Publish) SetOutlet(ctx context.Context, project, name string, in api.NewOutlet) (api.Outlet, error) {
 	o, err := checkOutlet(name, in)
 	if err != nil {
 		return api.Outlet{}, err
 	}
-	o.SetBy = ground.WhoAsks(ctx).Name
+	who := ground.WhoAsks(ctx)
+	o.SetBy, o.Settings.V.Inside = who.Name, who.Administrator
 	p, err := s.FindProject(ctx, project)
 	if err != nil {
 		return api.Outlet{}, err
@@ -159,11 +167,14 @@ func (s *Publish) mayBe(ctx context.Context, q ground.Q, o *store.Outlet) error 
 			if err := s.unused(ctx, q, before); err != nil {
 				return err
 			}
-		} else if o.Ciphertext == nil {
-			o.Ciphertext, o.SealedTo = before.Ciphertext, before.SealedTo
+		} else {
+			o.Settings.V.Inside = o.Settings.V.Inside || at.Inside
+			if o.Ciphertext == nil {
+				o.Ciphertext, o.SealedTo = before.Ciphertext, before.SealedTo
+			}
 		}
 	}
-	if o.Kind == store.StoreOutlet && o.Ciphertext == nil {
+	if (o.Kind == store.StoreOutlet || o.Kind == store.BucketOutlet) && o.Ciphertext == nil {
 		return fmt.Errorf("an outlet that is spoken to with nothing is %w: give the client's secret, or its key",
 			ground.ErrInvalid)
 	}

@@ -61,12 +61,25 @@ func (s *Publish) open(project string, o store.Outlet) (out outlet.Outlet, done 
 		if err != nil {
 			return nil, nil, err
 		}
-		settings := outlet.StoreSettings{URL: o.Settings.V.URL, Client: o.Settings.V.Client, Secret: with.Secret}
+		settings := outlet.StoreSettings{URL: o.Settings.V.URL, Client: o.Settings.V.Client, Secret: with.Secret,
+			Inside: o.Settings.V.Inside}
 		if s.public != "" {
 			settings.News = outletapi.News{URL: s.public + newsPath(project, o.Name), Secret: with.News}
 		}
 		st, err := outlet.OpenStore(settings)
 		return st, func() {}, err
+	case store.BucketOutlet:
+		with, err := s.creditOf(o)
+		if err != nil {
+			return nil, nil, err
+		}
+		b, err := outlet.OpenBucket(context.Background(), outlet.BucketSettings{URL: o.Settings.V.URL,
+			Region: o.Settings.V.Region, Client: o.Settings.V.Client, Secret: with.Secret,
+			Inside: o.Settings.V.Inside})
+		if err != nil {
+			return nil, nil, err
+		}
+		return b, func() { _ = b.Close() }, nil
 	case store.TestersOutlet:
 		return s.testers.Groups(o), func() {}, nil
 	}

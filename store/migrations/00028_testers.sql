@@ -1,7 +1,9 @@
 -- +goose Up
 ALTER TABLE outlets DROP CONSTRAINT outlets_kind_check;
-ALTER TABLE outlets ADD CONSTRAINT outlets_kind_check CHECK (kind IN ('folder', 'store', 'testers'));
-ALTER TABLE publications ADD COLUMN note text NOT NULL DEFAULT '';   -- what those who get it should look at
+ALTER TABLE outlets ADD CONSTRAINT outlets_kind_check CHECK (kind IN ('folder', 'bucket', 'store', 'testers'));
+ALTER TABLE publications ADD COLUMN note text NOT NULL DEFAULT '',   -- what those who get it should look at
+    ADD COLUMN stages     jsonb NOT NULL DEFAULT '[]',  -- how its share is raised by itself
+    ADD COLUMN shared_at  timestamptz;                  -- when its share was raised last
 
 -- Mail programs offer to end what comes from there (RFC 8058).
 ALTER TABLE letters ADD COLUMN stop text NOT NULL DEFAULT '';
@@ -75,7 +77,7 @@ CREATE TABLE test_devices (
 DROP TABLE test_devices, words, downloads, trials, tester_groups, testers;
 DROP INDEX letters_recipient;
 ALTER TABLE letters DROP COLUMN stop;
-ALTER TABLE publications DROP COLUMN note;
-DELETE FROM outlets WHERE kind = 'testers';
+ALTER TABLE publications DROP COLUMN note, DROP COLUMN stages, DROP COLUMN shared_at;
+DELETE FROM outlets WHERE kind IN ('bucket', 'testers');
 ALTER TABLE outlets DROP CONSTRAINT outlets_kind_check;
 ALTER TABLE outlets ADD CONSTRAINT outlets_kind_check CHECK (kind IN ('folder', 'store'));
