@@ -215,12 +215,13 @@ func takeWord(sv *server, w http.ResponseWriter, r *http.Request) {
 // fetch gives a package. A download that was cut goes on where it was (RFC 9110, section 14).
 func fetch(sv *server, w http.ResponseWriter, r *http.Request) {
 	from := r.Header.Get("Range")
+	name := chi.URLParam(r, "file")
+	if plain, err := url.PathUnescape(name); err == nil && r.URL.RawPath != "" {
+		name = plain // as it is when the address is written in another way than Go writes it
+	}
 	f, content, err := sv.s.Testers.File(r.Context(), link(r), number[record.TrialID](r, "trial"),
-		number[record.ArtifactID](r, "artifact"), from == "" || strings.HasPrefix(from, "bytes=0-"))
-	if err != nil || f.File != chi.URLParam(r, "file") {
-		if err == nil {
-			err = ground.Saying(ground.ErrNotFound, "There is no such file.")
-		}
+		number[record.ArtifactID](r, "artifact"), name, from == "" || strings.HasPrefix(from, "bytes=0-"))
+	if err != nil {
 		lost(w, r, err)
 		return
 	}
@@ -238,14 +239,16 @@ func fetch(sv *server, w http.ResponseWriter, r *http.Request) {
 // manifest is what iOS wants to know before it installs a package from a page: a property list that says where it is.
 func manifest(sv *server, w http.ResponseWriter, r *http.Request) {
 	id, artifact := number[record.TrialID](r, "trial"), number[record.ArtifactID](r, "artifact")
-	f, _, err := sv.s.Testers.File(r.Context(), link(r), id, artifact, false)
-	if err == nil && f.Kind != "ipa" {
+	_, release, err := sv.s.Testers.Release(r.Context(), link(r), id)
+	i := slices.IndexFunc(release.Files, func(f api.TryingFile) bool { return f.Artifact == artifact && f.Kind == "ipa" })
+	if err == nil && i < 0 {
 		err = ground.Saying(ground.ErrNotFound, "There is no such file.")
 	}
 	if err != nil {
 		lost(w, r, err)
 		return
 	}
+	f := release.Files[i]
 	at := fmt.Sprintf("%s%s/%d/%d/%s", sv.s.Letters.Link(""), room.Path(link(r)), id, artifact, url.PathEscape(f.File))
 	title := f.Label
 	if title == "" {

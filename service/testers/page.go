@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -126,25 +127,26 @@ func (s *Testers) Release(ctx context.Context, link string, id record.TrialID) (
 	return t, out, err
 }
 
-// File finds a package that a tester may have, and opens it. It counts as fetched when it is read from its beginning.
-func (s *Testers) File(ctx context.Context, link string, id record.TrialID, artifact record.ArtifactID, begins bool) (
-	f api.TryingFile, content io.ReadSeeker, err error) {
+// File finds a package that a tester may have by its name, and opens it. It counts as fetched when it is read from its
+// beginning.
+func (s *Testers) File(ctx context.Context, link string, id record.TrialID, artifact record.ArtifactID, name string,
+	begins bool) (f api.TryingFile, content io.ReadSeeker, err error) {
 	t, r, err := s.Release(ctx, link, id)
 	if err != nil {
 		return f, nil, err
 	}
 	for _, one := range r.Files {
-		if one.Artifact != artifact {
+		if one.Artifact != artifact || one.File != name {
 			continue
 		}
-		name, err := s.Store.ArtifactBlob(ctx, artifact)
+		kept, err := s.Store.ArtifactBlob(ctx, artifact)
 		if err != nil {
 			return f, nil, err
 		}
 		if begins {
 			err = s.Store.CountDownload(ctx, id, t.ID, one.File)
 		}
-		return one, io.NewSectionReader(s.blobs.At(ctx, name), 0, one.Size), err
+		return one, io.NewSectionReader(s.blobs.At(ctx, kept), 0, one.Size), err
 	}
 	return f, nil, ground.Saying(ground.ErrNotFound, "There is no such file.")
 }
@@ -170,7 +172,7 @@ func (s *Testers) AddDevice(ctx context.Context, link, device, name string) erro
 	if err != nil {
 		return err
 	}
-	device, name = strings.TrimSpace(device), strings.TrimSpace(name)
+	device, name = strings.TrimSpace(device), plainText(name)
 	if !deviceForm.MatchString(device) {
 		return ground.Saying(ground.ErrInvalid, "%.60q identifies no device: it has 40 digits and letters up to f, or 8 and "+
 			"16 of them with a - between.", device)
@@ -190,13 +192,26 @@ func (s *Testers) AddDevice(ctx context.Context, link, device, name string) erro
 	})
 }
 
+// plainText is what somebody has typed, without what is not seen: that could turn a line around, or end it.
+func plainText(text string) string {
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r == '\n' || r == zeroWidthJoiner || !unicode.In(r, unicode.Cc, unicode.Cf, unicode.Co, unicode.Cs) {
+			return r
+		}
+		return -1
+	}, strings.ToValidUTF8(text, "\uFFFD")))
+}
+
+// zeroWidthJoiner makes one picture of several (Unicode, emoji sequences).
+const zeroWidthJoiner = '\u200d'
+
 // Say takes what a tester says of a release. picture is what came with it, or nil.
 func (s *Testers) Say(ctx context.Context, link string, id record.TrialID, text string, picture []byte) error {
 	t, _, err := s.Release(ctx, link, id)
 	if err != nil {
 		return err
 	}
-	text = strings.TrimSpace(text)
+	text = plainText(text)
 	if text == "" && picture == nil || len([]rune(text)) > maxWord {
 		return ground.Saying(ground.ErrInvalid, "Write a word, of up to %d letters.", maxWord)
 	}
