@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/outletapi"
+	"gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/version"
 )
@@ -74,13 +75,14 @@ func (s *Store) Now(ctx context.Context, o Offer) (publication.Standing, error) 
 	if problem := (*problem)(nil); errors.As(err, &problem) && problem.status == http.StatusNotFound {
 		return now, nil // nor does it know the app yet
 	}
-	now.Draft, now.Last = got.Draft, got.Last
-	for _, g := range got.Out {
+	now.Draft, now.Last = bounded(got.Draft), bounded(got.Last)
+	for _, g := range got.Out[:min(len(got.Out), maxReasons)] {
 		builds := map[string]version.BuildNumber{}
 		if b, err := strconv.ParseInt(g.Build, 10, 64); err == nil {
 			builds[o.Packages[0].Platform] = version.BuildNumber(b)
 		}
-		now.Out = append(now.Out, publication.Version{Name: g.Version, Builds: builds, Share: g.Share, Since: g.Since})
+		now.Out = append(now.Out, publication.Version{Name: bounded(g.Version), Builds: builds,
+			Share: min(max(g.Share, 0), 100), Since: g.Since})
 	}
 	return now, err
 }
@@ -156,7 +158,10 @@ func (s *Store) Bring(ctx context.Context, o Offer, sent func(int64)) (ref strin
 	if err := s.door.call(ctx, http.MethodPost, outletapi.OffersPath, key, in, &now); err != nil {
 		return "", refusing(err)
 	}
-	if now.ID == "" || now.Version != o.Name || now.Channel != o.Channel {
+	if now.ID == "" || len(now.ID) > maxText || bounded(now.ID) != now.ID {
+		return "", &Away{Why: fmt.Errorf("it calls the offer %.60q, which is no name", now.ID)}
+	}
+	if now.Version != o.Name || now.Channel != o.Channel {
 		return "", &Away{Why: fmt.Errorf("asked to take %s, it speaks of %.60q in channel %.60q", o.Name, now.Version,
 			now.Channel)}
 	}
@@ -263,7 +268,10 @@ const (
 
 // bounded is a text of an outlet, of at most maxText bytes.
 func bounded(text string) string {
-	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
+	if len(text) > 4*maxText {
+		text = text[:4*maxText]
+	}
+	text = plain.Line(text)
 	if len(text) > maxText {
 		text = strings.ToValidUTF8(text[:maxText], "") + "…"
 	}

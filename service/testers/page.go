@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -172,7 +172,7 @@ func (s *Testers) AddDevice(ctx context.Context, link, device, name string) erro
 	if err != nil {
 		return err
 	}
-	device, name = strings.TrimSpace(device), plainText(name)
+	device, name = strings.TrimSpace(device), plain.Line(name)
 	if !deviceForm.MatchString(device) {
 		return ground.Saying(ground.ErrInvalid, "%.60q identifies no device: it has 40 digits and letters up to f, or 8 and "+
 			"16 of them with a - between.", device)
@@ -192,31 +192,18 @@ func (s *Testers) AddDevice(ctx context.Context, link, device, name string) erro
 	})
 }
 
-// plainText is what somebody has typed, without what is not seen: that could turn a line around, or end it.
-func plainText(text string) string {
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if r == '\n' || r == zeroWidthJoiner || !unicode.In(r, unicode.Cc, unicode.Cf, unicode.Co, unicode.Cs) {
-			return r
-		}
-		return -1
-	}, strings.ToValidUTF8(text, "\uFFFD")))
-}
-
-// zeroWidthJoiner makes one picture of several (Unicode, emoji sequences).
-const zeroWidthJoiner = '\u200d'
-
 // Say takes what a tester says of a release. picture is what came with it, or nil.
 func (s *Testers) Say(ctx context.Context, link string, id record.TrialID, text string, picture []byte) error {
 	t, _, err := s.Release(ctx, link, id)
 	if err != nil {
 		return err
 	}
-	text = plainText(text)
+	text = plain.Text(text)
 	if text == "" && picture == nil || len([]rune(text)) > maxWord {
 		return ground.Saying(ground.ErrInvalid, "Write a word, of up to %d letters.", maxWord)
 	}
 	if picture != nil {
-		if picture, err = redraw(picture); err != nil {
+		if picture, err = redraw(ctx, picture); err != nil {
 			return err
 		}
 	}

@@ -2,12 +2,14 @@ package testers
 
 import (
 	"bytes"
+	"context"
 	"image"
 	"image/jpeg"
 	_ "image/png" // pictures of screens
 
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/webp" // and what phones make of them
+	"golang.org/x/sync/semaphore"
 
 	"gentlepiston.example/piston/service/ground"
 )
@@ -16,13 +18,16 @@ import (
 // as where that was, goes no further.
 const (
 	MaxPicture = 10 << 20 // bytes
-	maxPixels  = 40_000_000
+	maxPixels  = 24_000_000
 	maxEdge    = 1600
 	quality    = 80
 )
 
+// drawing bounds how many are drawn at once: each takes a hundred megabytes of memory at most.
+var drawing = semaphore.NewWeighted(2)
+
 // redraw makes a JPEG of a picture.
-func redraw(picture []byte) ([]byte, error) {
+func redraw(ctx context.Context, picture []byte) ([]byte, error) {
 	no := ground.Saying(ground.ErrInvalid, "That is no picture that is understood here: send a PNG, JPEG or WebP of up "+
 		"to 10 MB.")
 	if len(picture) > MaxPicture {
@@ -32,6 +37,10 @@ func redraw(picture []byte) ([]byte, error) {
 	if err != nil || about.Width < 1 || about.Height < 1 || about.Width > maxPixels/about.Height {
 		return nil, no
 	}
+	if err := drawing.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	defer drawing.Release(1)
 	from, _, err := image.Decode(bytes.NewReader(picture))
 	if err != nil {
 		return nil, no
