@@ -21,6 +21,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/quantity"
+	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/service/ground"
@@ -129,6 +130,14 @@ func TestAReleaseGoesToAStoreInShares(t *testing.T) {
 	plan, err = s.Publish.Plan(ada, "app", path, api.NewPublication{Outlet: "quayside"})
 	require.NoError(t, err)
 	assert.NotEmpty(t, plan.Now.Last)
+	require.NoError(t, s.Versions.Learn(ada, "app", "tide", "android", 41))
+	for _, taken := range []version.BuildNumber{7, 2_000_000_000, -1} {
+		require.NoError(t, s.Versions.Learn(ada, "app", "tide", "android", taken))
+	}
+	ledger, err := s.Versions.Ledger(ada, "app", api.LedgerFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, ledger.Lines, 1, "what a store has taken is known to the ledger")
+	assert.EqualValues(t, 41, ledger.Lines[0].Floor, "it only rises, and not without sense")
 	require.Len(t, plan.Missing, 1, "its number was taken")
 }
 

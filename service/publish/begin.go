@@ -8,6 +8,7 @@ import (
 	"io"
 	"path"
 	"slices"
+	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/action"
@@ -15,6 +16,7 @@ import (
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/releases"
@@ -189,6 +191,9 @@ func (s *Publish) Plan(ctx context.Context, project string, at api.ReleasePath, 
 	if plan.Now, err = out.Now(ctx, offer); err != nil {
 		return plan, err
 	}
+	if err := s.learn(ctx, p.Name, offer, plan.Now); err != nil {
+		return plan, err
+	}
 	missing, err := out.Missing(ctx, offer)
 	plan.Missing = append(plan.Missing, missing...)
 	return plan, err
@@ -204,4 +209,13 @@ func (s *Publish) ByHand(ctx context.Context, project string, at api.ReleasePath
 	p, err := s.Begin(ctx, Wish{Release: r, Outlet: in.Outlet, Channel: in.Channel, Share: in.Share,
 		Hold: in.Hold, Note: in.Note, Raise: in.Raise, By: ground.WhoAsks(ctx).Name})
 	return publicationOf(p), err
+}
+
+// learn has the ledger know which number an outlet has taken last, so that none is handed out that it would refuse.
+func (s *Publish) learn(ctx context.Context, project string, o outlet.Offer, now publication.Standing) error {
+	taken, err := strconv.ParseInt(now.Last, 10, 64)
+	if err != nil || len(o.Packages) == 0 {
+		return nil // it does not say, or not as a number
+	}
+	return s.versions.Learn(ctx, project, o.App, o.Packages[0].Platform, version.BuildNumber(taken))
 }

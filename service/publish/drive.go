@@ -116,6 +116,13 @@ func (s *Publish) bring(ctx context.Context, out outlet.Outlet, o store.Outlet, 
 		if err != nil {
 			return 0, err
 		}
+		now, err := out.Now(ctx, offer)
+		if err == nil {
+			err = s.learn(ctx, p.Project, offer, now)
+		}
+		if err != nil {
+			return 0, err
+		}
 		if len(missing) > 0 {
 			return 0, s.refused(ctx, p, reasonsOf(missing))
 		}

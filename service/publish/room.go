@@ -19,6 +19,7 @@ import (
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/testers"
 	"gentlepiston.example/piston/service/vault"
+	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/store"
 )
 
@@ -26,6 +27,7 @@ import (
 type Publish struct {
 	*ground.Ground
 	vault    *vault.Vault
+	versions *versions.Versions
 	releases *releases.Releases
 	testers  *testers.Testers
 	blobs    *blob.Blobs
@@ -34,12 +36,12 @@ type Publish struct {
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
+func New(g *ground.Ground, v *vault.Vault, n *versions.Versions, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
 	public string) *Publish {
 	if folders == "" {
 		folders = filepath.Join(g.Home(), "outlets")
 	}
-	s := &Publish{g, v, r, t, blobs, public, folders}
+	s := &Publish{g, v, n, r, t, blobs, public, folders}
 	ground.Does(g, s.due)
 	ground.TakesUp(g, "publications", func(ctx context.Context, q ground.Q) ([]record.PublicationID, error) {
 		return q.LeftPublications(ctx)

@@ -351,3 +351,27 @@ func (s *Versions) SetFloor(ctx context.Context, project string, in api.LedgerFl
 			Before: was, After: in.Floor})
 	})
 }
+
+// maxLearned is the widest gap over which a store is believed: one that lies would use up all numbers. Over a wider one
+// a person says it (SetFloor).
+const maxLearned = 1_000_000
+
+// Learn takes in that a store has taken a number, so that the next is above it. What is known already, or is too far
+// above what was handed out, changes nothing.
+func (s *Versions) Learn(ctx context.Context, project, app, platform string, taken version.BuildNumber) error {
+	p, err := s.FindProject(ctx, project)
+	if err != nil {
+		return err
+	}
+	return s.Tx(ctx, func(q ground.Q) error {
+		line, err := q.LockLine(ctx, p.ID, app, platform)
+		known := max(line.Last, line.Floor)
+		if err != nil || taken <= known || taken-known > maxLearned {
+			return err
+		}
+		told := fact.Fact{Kind: fact.LedgerFloor, Project: project, Subject: app + " " + platform, Before: line.Floor,
+			After: taken}
+		line.Floor = taken
+		return errors.Join(q.SetLine(ctx, p.ID, line), q.Tell(ctx, told))
+	})
+}
