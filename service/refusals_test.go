@@ -9,6 +9,8 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/publication"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/store"
@@ -99,4 +101,86 @@ func TestAnAnswerIsTakenWholeOrNotAtAll(t *testing.T) {
 		_, err := s.Gates.List(as(ctx, "ada"), gates.Filter{Limit: 9})
 		return err
 	})
+}
+
+func TestWhatTestersGetIsWrittenWholeOrNotAtAll(t *testing.T) {
+	s, db := openFailing(t)
+	r := addRepository(t, s)
+	at := api.ReleasePath{App: "tide", Name: "1.0"}
+	made := releasedAs(t, s, r, "1.0", "the package")
+	var o store.Outlet
+	var link string
+	var id record.TesterID
+	var trial record.TrialID
+	brought := func(ctx context.Context) error {
+		_, err := s.Testers.Groups(o).Bring(ctx, outlet.Offer{Key: "k", App: "tide", Name: "1.0", Channel: "friends",
+			Release: made.ID}, func(int64) {})
+		return err
+	}
+	for _, step := range []struct {
+		what string
+		do   func(ctx context.Context) error
+		then func()
+	}{
+		{"set an outlet", func(ctx context.Context) error {
+			_, err := s.Publish.SetOutlet(ctx, "app", "testers", api.NewOutlet{Kind: store.TestersOutlet})
+			return err
+		}, func() {
+			var err error
+			o, err = s.Store.OutletByName(asItself(t), made.ProjectID, "testers")
+			require.NoError(t, err)
+		}},
+		{"add testers", func(ctx context.Context) error {
+			_, err := s.Testers.Add(ctx, "app", api.NewTesters{Group: "friends", Addresses: []string{"mira@harbour.example",
+				"jon@harbour.example"}})
+			return err
+		}, func() {
+			list, err := s.Store.Testers(asItself(t), made.ProjectID, store.TesterFilter{Contains: "mira", Limit: 1})
+			require.NoError(t, err)
+			link, id = list[0].Link, list[0].ID
+		}},
+		{"bring", brought, func() {
+			page, err := s.Testers.Page(asItself(t), link)
+			require.NoError(t, err)
+			trial = page.Releases[0].Trial
+			list, err := s.Letters.List(asItself(t), api.LetterFilter{Limit: 9})
+			require.NoError(t, err)
+			require.Len(t, list.Letters, 2, "each once, and all")
+			for _, l := range list.Letters { // there is no mail server, by which nothing is to change meanwhile
+				_ = s.Store.SetLetter(asItself(t), l.ID, store.LetterSent, "")
+			}
+		}},
+		{"say", func(ctx context.Context) error { return s.Testers.Say(ctx, link, trial, "well", nil) }, func() {
+			tried, err := s.Testers.Tried(asItself(t), "app", at)
+			require.NoError(t, err)
+			require.Len(t, tried.Words, 1)
+		}},
+		{"tell of a device", func(ctx context.Context) error {
+			return s.Testers.AddDevice(ctx, link, "00008030-001A2B3C4D5E6F70", "phone")
+		}, nil},
+		{"list devices", func(ctx context.Context) error {
+			_, err := s.Testers.Devices(ctx, "app")
+			return err
+		}, nil},
+		{"list testers", func(ctx context.Context) error {
+			_, err := s.Testers.List(ctx, "app", api.TesterFilter{Limit: 9})
+			return err
+		}, nil},
+		{"see what is tried", func(ctx context.Context) error {
+			_, err := s.Testers.Tried(ctx, "app", at)
+			return err
+		}, nil},
+		{"end the mails", func(ctx context.Context) error { return s.Testers.Quiet(ctx, link, true) }, nil},
+		{"give another link", func(ctx context.Context) error {
+			_, err := s.Testers.NewLink(ctx, "app", id)
+			return err
+		}, nil},
+		{"leave a group", func(ctx context.Context) error { return s.Testers.Drop(ctx, "app", id, "friends") }, nil},
+		{"drop", func(ctx context.Context) error { return s.Testers.Drop(ctx, "app", id, "") }, nil},
+	} {
+		eachStatement(t, db, step.what, step.do)
+		if step.then != nil {
+			step.then()
+		}
+	}
 }
