@@ -14,9 +14,11 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/access"
 	"gentlepiston.example/piston/core/letter"
+	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/local/testdb"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/letters"
+	"gentlepiston.example/piston/service/publish"
 	"gentlepiston.example/piston/service/work"
 	"gentlepiston.example/piston/standin"
 )
@@ -146,4 +148,31 @@ func TestMailGoesNowhereInTheOpen(t *testing.T) {
 		{Address: "10.0.0.1:25", Plain: true}, {Address: ":25"}} {
 		assert.Error(t, bad.Check(), bad.Address)
 	}
+}
+
+func TestKeepersAreToldWhenSomebodyHasToDoSomething(t *testing.T) {
+	s, box, start := openWithMail(t)
+	defer start()()
+	r := addRepository(t, s)
+	keeper := keeperOf(t, s, "ada")
+	ada := ground.WithWho(t.Context(), keeper)
+	addPerson(t, s, "ben")
+	for _, name := range []string{"ada", "ben"} {
+		require.NoError(t, s.People.SetMail(asItself(t), name, api.MailAddress{Mail: name + "@tidewick.example"}))
+	}
+	withOutlet(t, s, ada, "depot")
+	made := releasedAs(t, s, r, "1.0", "the package")
+	p, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "depot", Share: 10})
+	require.NoError(t, err)
+	stands(t, s, p, publication.Refused)
+	p, err = s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "depot"})
+	require.NoError(t, err)
+	stands(t, s, p, publication.Out)
+	letters := came(t, box, 1)
+	time.Sleep(2 * time.Second)
+	require.Len(t, box.Letters(), 1, "once, to the keeper, and nothing of what went well")
+	assert.Equal(t, "ada@tidewick.example", letters[0].To)
+	assert.Equal(t, "tide 1.0 at depot is refused.", letters[0].Subject)
+	assert.Contains(t, letters[0].Text, "a share other than 100 means nothing here")
+	assert.Contains(t, letters[0].Text, "https://builds.tidewick.example/app/releases/tide/1.0")
 }

@@ -95,7 +95,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.Packages = packages.New(g, v, s.Versions)
 	s.Releases = releases.New(g, s.Versions, s.Packages, s.Gates)
 	s.Testers = testers.New(g, s.Letters, s.Releases, blobs)
-	s.Publish = publish.New(g, v, s.Versions, s.Releases, s.Testers, blobs, o.Outlets, o.Public)
+	s.Publish = publish.New(g, v, s.Letters, s.Versions, s.Releases, s.Testers, blobs, o.Outlets, o.Public)
 	own.New(g, s.Work, s.Logs, s.Versions, s.Releases, s.Publish)
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)

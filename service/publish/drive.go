@@ -216,6 +216,9 @@ func (s *Publish) change(ctx context.Context, was store.Publication,
 		if err := q.SetPublication(ctx, p); err != nil {
 			return err
 		}
+		if err := s.tellKeepers(ctx, q, before, p); err != nil {
+			return err
+		}
 		if before.State == p.State && before.OutTo == p.OutTo {
 			return nil
 		}

@@ -16,6 +16,7 @@ import (
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/outlet"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/testers"
 	"gentlepiston.example/piston/service/vault"
@@ -27,6 +28,7 @@ import (
 type Publish struct {
 	*ground.Ground
 	vault    *vault.Vault
+	letters  *letters.Letters
 	versions *versions.Versions
 	releases *releases.Releases
 	testers  *testers.Testers
@@ -36,12 +38,12 @@ type Publish struct {
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault, n *versions.Versions, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
+func New(g *ground.Ground, v *vault.Vault, l *letters.Letters, n *versions.Versions, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
 	public string) *Publish {
 	if folders == "" {
 		folders = filepath.Join(g.Home(), "outlets")
 	}
-	s := &Publish{g, v, n, r, t, blobs, public, folders}
+	s := &Publish{g, v, l, n, r, t, blobs, public, folders}
 	ground.Does(g, s.due)
 	ground.TakesUp(g, "publications", func(ctx context.Context, q ground.Q) ([]record.PublicationID, error) {
 		return q.LeftPublications(ctx)
