@@ -38,8 +38,8 @@ type Publish struct {
 }
 
 // New makes it.
-func New(g *ground.Ground, v *vault.Vault, l *letters.Letters, n *versions.Versions, r *releases.Releases, t *testers.Testers, blobs *blob.Blobs, folders,
-	public string) *Publish {
+func New(g *ground.Ground, v *vault.Vault, l *letters.Letters, n *versions.Versions, r *releases.Releases,
+	t *testers.Testers, blobs *blob.Blobs, folders, public string) *Publish {
 	if folders == "" {
 		folders = filepath.Join(g.Home(), "outlets")
 	}
