@@ -243,7 +243,7 @@ func (s *shelf) Stands(ctx context.Context, ref string) (publication.Stands, err
 	if err == nil && now.Name == k.Name {
 		return publication.Stands{State: publication.Out, Share: 100}, nil
 	}
-	return publication.Stands{State: publication.Halted}, nil
+	return publication.Stands{State: publication.Halted, Share: 100}, nil // those who have it, have it
 }
 
 // Share implements Outlet: all people get it, or nobody.
