@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
 )
@@ -27,10 +28,22 @@ type Release struct {
 	// How many packages it has, and their bytes.
 	Packages int   `json:"packages"`
 	Size     int64 `json:"size"`
+	// Where it went, and how it stands there.
+	Went []Went `json:"went"`
 	// When it was taken back; absent when it stands.
 	Withdrawn   *time.Time `json:"withdrawn,omitempty"`
 	WithdrawnBy string     `json:"withdrawn_by,omitempty"`
 	Reason      string     `json:"reason,omitempty"`
+}
+
+// Went is where a release went last, in a channel of an outlet.
+type Went struct {
+	Outlet  string `json:"outlet"`
+	Channel string `json:"channel"`
+	// As that of a publication.
+	State publication.State `json:"state"`
+	// Of a hundred people.
+	OutTo int `json:"out_to"`
 }
 
 // NewRelease makes a release of what a run has kept.

@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/record"
 )
@@ -55,7 +56,14 @@ func standing(s *terminal.Screen, r api.Release) string {
 	if r.Withdrawn != nil {
 		return s.In(terminal.Red, "withdrawn") + ": " + terminal.Short(r.Reason, 60)
 	}
-	return ""
+	list := make([]string, len(r.Went))
+	for i, w := range r.Went {
+		list[i] = w.Outlet + " " + string(w.State)
+		if w.State == publication.Shared || w.State == publication.Halted {
+			list[i] += fmt.Sprintf(" %d %%", w.OutTo)
+		}
+	}
+	return strings.Join(list, ", ")
 }
 
 func releaseShow() *cli.Command {

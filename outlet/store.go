@@ -149,9 +149,10 @@ func (s *Store) Bring(ctx context.Context, o Offer, sent func(int64)) (ref strin
 		return "", &Refusal{[]string{missing[0].What}}
 	}
 	if s.news.URL != "" {
-		if err := s.door.call(ctx, http.MethodPut, outletapi.NewsPath, nil, s.news, nil); err != nil {
-			return "", refusing(err)
-		}
+		err := s.door.call(ctx, http.MethodPut, outletapi.NewsPath, nil, s.news, nil)
+		if problem := (*problem)(nil); err != nil && !errors.As(err, &problem) {
+			return "", err
+		} // and what tells no news is asked
 	}
 	var now outletapi.Status
 	key := http.Header{outletapi.KeyHeader: {o.Key}}

@@ -9,11 +9,9 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/pem"
-	"errors"
 	"io"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,6 +24,7 @@ import (
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/standin/shop"
+	"gentlepiston.example/piston/standin/shop/shoptest"
 )
 
 const samples = "../core/appfile/testdata/"
@@ -33,42 +32,10 @@ const samples = "../core/appfile/testdata/"
 // opened serves a stand-in of a store, and gives what speaks to it.
 func opened(t *testing.T, o shop.Options) (*shop.Shop, *Store, string) {
 	t.Helper()
-	o.Folder = t.TempDir()
-	s, err := shop.Open(o)
-	require.NoError(t, err)
-	at := served(t, s, "127.0.0.1:0")
+	s, at := shoptest.Serve(t, o)
 	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret(), Inside: true})
 	require.NoError(t, err)
 	return s, st, at
-}
-
-func served(t *testing.T, s *shop.Shop, listen string) (at string) {
-	t.Helper()
-	on, err := net.Listen("tcp", listen)
-	require.NoError(t, err)
-	at = "http://" + on.Addr().String()
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- s.Serve(ctx, on, at) }()
-	t.Cleanup(func() {
-		stop()
-		assert.NoError(t, <-ended)
-	})
-	return at
-}
-
-// form fills in a form of a stand-in's page.
-func form(t *testing.T, at, path string, fields ...string) {
-	t.Helper()
-	values := url.Values{}
-	for i := 0; i < len(fields); i += 2 {
-		values.Set(fields[i], fields[i+1])
-	}
-	res, err := http.PostForm(at+path, values)
-	require.NoError(t, err)
-	text, err := io.ReadAll(res.Body)
-	require.NoError(t, errors.Join(err, res.Body.Close()))
-	require.Equal(t, http.StatusOK, res.StatusCode, "%s", text)
 }
 
 // offering is an offer of a package as it is found in a file.
@@ -92,13 +59,6 @@ func offering(t *testing.T, file, channel string) Offer {
 		Notes: map[string]string{"en": "Six harbours"}, Packages: []Package{one}}
 }
 
-// entered makes the entry of an app at a shop where a machine looks.
-func entered(t *testing.T, at, app string) {
-	t.Helper()
-	form(t, at, "/entries", "app", app, "policy", "https://tidewick.example/policy", "countries", "all", "age", "3",
-		"pictures", "2")
-}
-
 func whats(list []publication.Missing) (all string) {
 	for _, m := range list {
 		all += m.What + "\n"
@@ -118,7 +78,7 @@ func until(t *testing.T, st *Store, ref string, wanted publication.State) (now p
 }
 
 func TestAStoreWhereAMachineLooks(t *testing.T) {
-	_, st, at := opened(t, shop.Options{Target: 29, Processing: 50 * time.Millisecond, Review: 50 * time.Millisecond})
+	_, st, at := opened(t, shop.Options{Processing: 50 * time.Millisecond, Review: 50 * time.Millisecond})
 	ctx := t.Context()
 	require.NoError(t, st.Try(ctx))
 	o := offering(t, samples+"signed.apk", "release")
@@ -133,12 +93,12 @@ func TestAStoreWhereAMachineLooks(t *testing.T) {
 	refusal := (*Refusal)(nil)
 	require.ErrorAs(t, err, &refusal, "nor is it taken")
 	assert.GreaterOrEqual(t, len(refusal.Reasons), 2)
-	entered(t, at, o.Packages[0].ID)
-	form(t, at, "/drafts", "app", o.Packages[0].ID, "channel", "release", "version", "0.9")
+	shoptest.Enter(t, at, o.Packages[0].ID)
+	shoptest.Fill(t, at+"/drafts", "app", o.Packages[0].ID, "channel", "release", "version", "0.9")
 	missing, err = st.Missing(ctx, o)
 	require.NoError(t, err)
 	assert.Contains(t, whats(missing), "a draft of 0.9 that somebody has begun by hand stands in channel release")
-	form(t, at, "/drafts", "app", o.Packages[0].ID, "channel", "release", "version", "")
+	shoptest.Fill(t, at+"/drafts", "app", o.Packages[0].ID, "channel", "release", "version", "")
 
 	var told int64
 	ref, err := st.Bring(ctx, o, func(n int64) { told = n })
@@ -173,9 +133,9 @@ func TestAStoreWhereAMachineLooks(t *testing.T) {
 }
 
 func TestAPackageIsLookedInto(t *testing.T) {
-	_, st, at := opened(t, shop.Options{Target: 29})
+	_, st, at := opened(t, shop.Options{})
 	o := offering(t, samples+"signed.apk", "release")
-	entered(t, at, o.Packages[0].ID)
+	shoptest.Enter(t, at, o.Packages[0].ID)
 	// What is claimed is not what is in it.
 	o.Packages[0].Build, o.Name = "999", "9.9"
 	ref, err := st.Bring(t.Context(), o, func(int64) {})
@@ -197,7 +157,7 @@ func TestAPackageIsLookedInto(t *testing.T) {
 func TestAStoreWherePeopleLook(t *testing.T) {
 	_, st, at := opened(t, shop.Options{People: true})
 	o := offering(t, samples+"Tidewick.ipa", "release")
-	form(t, at, "/entries", "app", o.Packages[0].ID, "support", "help@tidewick.example", "category", "the sea",
+	shoptest.Fill(t, at+"/entries", "app", o.Packages[0].ID, "support", "help@tidewick.example", "category", "the sea",
 		"pictures", "3")
 	o.Hold = true
 	ref, err := st.Bring(t.Context(), o, func(int64) {})
@@ -209,10 +169,10 @@ func TestAStoreWherePeopleLook(t *testing.T) {
 			now, err := st.Stands(t.Context(), ref)
 			return err == nil && len(now.Asks) == 1 && strings.HasPrefix(now.Asks[0], "Does it use encryption of its own? "+at)
 		}, 10*time.Second, 20*time.Millisecond)
-		form(t, at, "/answers", "offer", ref, "encryption", "no")
+		shoptest.Fill(t, at+"/answers", "offer", ref, "encryption", "no")
 	}
 	until(t, st, ref, publication.InReview)
-	form(t, at, "/reviews", "offer", ref, "word", "refuse", "reasons", "The harbour is empty\nA button does nothing")
+	shoptest.Fill(t, at+"/reviews", "offer", ref, "word", "refuse", "reasons", "The harbour is empty\nA button does nothing")
 	assert.Equal(t, []string{"The harbour is empty", "A button does nothing"},
 		until(t, st, ref, publication.Refused).Reasons)
 	// The same number is refused from now on, the same version is not.
@@ -271,9 +231,9 @@ func TestAddresses(t *testing.T) {
 }
 
 func TestWhatAStoreDoesWrong(t *testing.T) {
-	s, st, at := opened(t, shop.Options{Target: 29, Processing: time.Hour})
+	s, st, at := opened(t, shop.Options{Processing: time.Hour})
 	o := offering(t, samples+"signed.apk", "release")
-	entered(t, at, o.Packages[0].ID)
+	shoptest.Enter(t, at, o.Packages[0].ID)
 	ref, err := st.Bring(t.Context(), o, func(int64) {})
 	require.NoError(t, err)
 	elsewhere := 0
@@ -309,9 +269,9 @@ func TestWhatAStoreDoesWrong(t *testing.T) {
 }
 
 func TestAnUploadGoesOnWhereItWas(t *testing.T) {
-	s, st, at := opened(t, shop.Options{Target: 29, Processing: time.Hour})
+	s, st, at := opened(t, shop.Options{Processing: time.Hour})
 	o := offering(t, samples+"signed.apk", "release")
-	entered(t, at, o.Packages[0].ID)
+	shoptest.Enter(t, at, o.Packages[0].ID)
 	s.Fault(shop.Faults{Errors: 15, Cut: 30})
 	var ref string
 	require.Eventually(t, func() bool {
@@ -338,14 +298,14 @@ func TestAnUploadGoesOnWhereItWas(t *testing.T) {
 }
 
 func TestPackagesGoToTheOutletOnly(t *testing.T) {
-	_, st, _ := opened(t, shop.Options{Target: 29})
+	_, st, _ := opened(t, shop.Options{})
 	o := offering(t, samples+"signed.apk", "release")
 	err := st.door.upload(t.Context(), "http://127.0.0.1:1/uploads/x", o.Packages[0], func(int64) {})
 	assert.ErrorContains(t, err, "wants signed.apk to be sent elsewhere")
 }
 
 func TestAnOutletIsHeldAgainstTheProtocol(t *testing.T) {
-	s, _, at := opened(t, shop.Options{Target: 29, Processing: 50 * time.Millisecond, Review: 50 * time.Millisecond})
+	s, _, at := opened(t, shop.Options{Processing: 50 * time.Millisecond, Review: 50 * time.Millisecond})
 	o := offering(t, samples+"signed.apk", "release")
 	settings := StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret(), Inside: true}
 	check := func() (met bool, failed []string, skipped int) {
@@ -365,7 +325,7 @@ func TestAnOutletIsHeldAgainstTheProtocol(t *testing.T) {
 	require.Len(t, failed, 1, "there is no entry yet: %v", failed)
 	assert.Contains(t, failed[0], "it would not take the package: there is no entry")
 	assert.Equal(t, 1, skipped)
-	entered(t, at, o.Packages[0].ID)
+	shoptest.Enter(t, at, o.Packages[0].ID)
 	met, failed, _ = check()
 	assert.True(t, met, "%v", failed)
 

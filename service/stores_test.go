@@ -5,10 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -27,44 +24,9 @@ import (
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/publish"
 	"gentlepiston.example/piston/standin/shop"
+	"gentlepiston.example/piston/standin/shop/shoptest"
 	"gentlepiston.example/piston/store"
 )
-
-// shopped serves a stand-in of a store.
-func shopped(t *testing.T, o shop.Options) (s *shop.Shop, at string) {
-	t.Helper()
-	o.Folder, o.Target = t.TempDir(), 29
-	s, err := shop.Open(o)
-	require.NoError(t, err)
-	on, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	at = "http://" + on.Addr().String()
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- s.Serve(ctx, on, at) }()
-	t.Cleanup(func() {
-		stop()
-		assert.NoError(t, <-ended)
-	})
-	return s, at
-}
-
-// byHand fills in a form of a stand-in's page.
-func byHand(t *testing.T, address string, values url.Values) {
-	t.Helper()
-	res, err := http.PostForm(address, values)
-	require.NoError(t, err)
-	text, err := io.ReadAll(res.Body)
-	require.NoError(t, err)
-	require.NoError(t, res.Body.Close())
-	require.Equal(t, http.StatusOK, res.StatusCode, "%s", text)
-}
-
-// entryOf is what the first kind of store asks of an app.
-func entryOf(app string) url.Values {
-	return url.Values{"app": {app}, "policy": {"https://tidewick.example/policy"}, "countries": {"all"}, "age": {"3"},
-		"pictures": {"2"}}
-}
 
 // realRelease makes a release of the project app of a package that is one.
 func realRelease(t *testing.T, s *Service, r repository) (made store.Release, app string) {
@@ -91,6 +53,26 @@ func administrator(t *testing.T) context.Context {
 	return ground.WithWho(t.Context(), ground.Who{Name: "root", Kind: api.PersonToken, Administrator: true})
 }
 
+// atAStore is a service with a release, and a stand-in of a store that knows its app.
+type atAStore struct {
+	s      *Service
+	ada    context.Context // a keeper
+	market *shop.Shop
+	at     string
+	made   store.Release
+}
+
+func atStore(t *testing.T) atAStore {
+	t.Helper()
+	s, r := openWithRepository(t)
+	market, at := shoptest.Serve(t, shop.Options{})
+	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
+	require.NoError(t, err)
+	made, app := realRelease(t, s, r)
+	shoptest.Enter(t, at, app)
+	return atAStore{s, ground.WithWho(t.Context(), keeperOf(t, s, "ada")), market, at, made}
+}
+
 // storeOutlet is what is said of an outlet that is a stand-in of a store.
 func storeOutlet(s *shop.Shop, at string) api.NewOutlet {
 	return api.NewOutlet{Kind: store.StoreOutlet, URL: at, Client: shop.Client, Secret: s.Secret()}
@@ -99,7 +81,7 @@ func storeOutlet(s *shop.Shop, at string) api.NewOutlet {
 func TestAReleaseGoesToAStoreInShares(t *testing.T) {
 	s, r := openWithRepository(t)
 	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
-	market, at := shopped(t, shop.Options{})
+	market, at := shoptest.Serve(t, shop.Options{})
 	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
 	require.NoError(t, err)
 	tried, err := s.Publish.TryOutlet(ada, "app", "quayside")
@@ -115,7 +97,7 @@ func TestAReleaseGoesToAStoreInShares(t *testing.T) {
 	p, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside", Share: 10})
 	require.NoError(t, err)
 	assert.Len(t, stands(t, s, p, publication.Refused).Reasons.V, 2)
-	byHand(t, at+"/entries", entryOf(app))
+	shoptest.Enter(t, at, app)
 	plan, err = s.Publish.Plan(ada, "app", path, api.NewPublication{Outlet: "quayside", Share: 10})
 	require.NoError(t, err)
 	require.Empty(t, plan.Missing)
@@ -142,13 +124,8 @@ func TestAReleaseGoesToAStoreInShares(t *testing.T) {
 }
 
 func TestAStoreThatIsHeldBackAndTellsNews(t *testing.T) {
-	s, r := openWithRepository(t)
-	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
-	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
-	require.NoError(t, err)
-	made, app := realRelease(t, s, r)
-	byHand(t, at+"/entries", entryOf(app))
+	c := atStore(t)
+	s, ada, made := c.s, c.ada, c.made
 	p, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside", Hold: true})
 	require.NoError(t, err)
 	stands(t, s, p, publication.Accepted)
@@ -158,7 +135,7 @@ func TestAStoreThatIsHeldBackAndTellsNews(t *testing.T) {
 	now := stands(t, s, p, publication.Out)
 
 	// Somebody halts it at the store. Nobody looks at what is out, but the store can tell.
-	require.NoError(t, haltAt(t, s, market, at, now))
+	require.NoError(t, haltAt(t, c.market, c.at, now))
 	time.Sleep(100 * time.Millisecond)
 	still, err := s.Store.PublicationByID(ada, p.ID)
 	require.NoError(t, err)
@@ -198,7 +175,7 @@ func newsOf(t *testing.T, s *Service, text []byte) http.Header {
 }
 
 // haltAt halts something at a store, past the service.
-func haltAt(t *testing.T, s *Service, market *shop.Shop, at string, p store.Publication) error {
+func haltAt(t *testing.T, market *shop.Shop, at string, p store.Publication) error {
 	t.Helper()
 	st, err := outlet.OpenStore(outlet.StoreSettings{URL: at, Client: shop.Client, Secret: market.Secret(), Inside: true})
 	require.NoError(t, err)
@@ -208,7 +185,7 @@ func haltAt(t *testing.T, s *Service, market *shop.Shop, at string, p store.Publ
 func TestWhatAStoreIsSpokenToWith(t *testing.T) {
 	s, _ := openWithRepository(t)
 	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
-	market, at := shopped(t, shop.Options{})
+	market, at := shoptest.Serve(t, shop.Options{})
 	in := storeOutlet(market, at)
 	set := func(change func(in *api.NewOutlet)) error {
 		in := in
@@ -270,46 +247,46 @@ func TestWhatAStoreIsSpokenToWith(t *testing.T) {
 	assert.Contains(t, tried.Trouble, "is the client's secret still right?")
 }
 
-func TestAStoreThatFailsForAWhile(t *testing.T) {
-	s, r := openWithRepository(t)
-	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
-	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
+func TestWhatIsKeptBackIsWithdrawnWithItsRelease(t *testing.T) {
+	c := atStore(t)
+	p, err := c.s.Publish.Begin(c.ada, publish.Wish{Release: c.made, Outlet: "quayside", Hold: true})
 	require.NoError(t, err)
-	made, app := realRelease(t, s, r)
-	byHand(t, at+"/entries", entryOf(app))
-	market.Fault(shop.Faults{Errors: 100})
+	stands(t, c.s, p, publication.Accepted)
+	require.NoError(t, c.s.Releases.Withdraw(c.ada, "app", api.ReleasePath{App: c.made.App, Name: c.made.Name},
+		api.Withdrawal{Reason: "wrong"}))
+	stands(t, c.s, p, publication.Withdrawn)
+}
+
+func TestAStoreThatFailsForAWhile(t *testing.T) {
+	c := atStore(t)
+	s, ada, made := c.s, c.ada, c.made
+	c.market.Fault(shop.Faults{Errors: 100})
 	p, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside"})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		now, err := s.Store.PublicationByID(ada, p.ID)
 		return err == nil && now.State == publication.Prepared && now.Trouble == "it answers 500 Internal Server Error"
 	}, 20*time.Second, 50*time.Millisecond)
-	market.Fault(shop.Faults{Lie: "eaten"})
+	c.market.Fault(shop.Faults{Lie: "eaten"})
 	require.Eventually(t, func() bool {
 		now, err := s.Store.PublicationByID(ada, p.ID)
 		return err == nil && strings.Contains(now.Trouble, "which the outlet protocol does not know")
 	}, 30*time.Second, 50*time.Millisecond)
-	market.Fault(shop.Faults{})
+	c.market.Fault(shop.Faults{})
 	assert.Empty(t, stands(t, s, p, publication.Out).Trouble)
-	market.Fault(shop.Faults{Lie: "processing"})
+	c.market.Fault(shop.Faults{Lie: "processing"})
 	require.NoError(t, s.Publish.Halt(ada, "app", p.ID))
 	require.Eventually(t, func() bool {
 		now, err := s.Store.PublicationByID(ada, p.ID)
 		return err == nil && now.State == publication.Out && strings.Contains(now.Trouble, "which it has given out already")
 	}, 20*time.Second, 50*time.Millisecond, "what people have is not believed to be looked at")
-	market.Fault(shop.Faults{})
+	c.market.Fault(shop.Faults{})
 	stands(t, s, p, publication.Halted)
 }
 
 func TestAShareIsRaisedByItself(t *testing.T) {
-	s, r := openWithRepository(t)
-	ada := ground.WithWho(t.Context(), keeperOf(t, s, "ada"))
-	market, at := shopped(t, shop.Options{})
-	_, err := s.Publish.SetOutlet(administrator(t), "app", "quayside", storeOutlet(market, at))
-	require.NoError(t, err)
-	made, app := realRelease(t, s, r)
-	byHand(t, at+"/entries", entryOf(app))
+	c := atStore(t)
+	s, ada, made := c.s, c.ada, c.made
 	for _, raise := range [][]string{{"5% after 1d"}, {"soon"}} {
 		_, err := s.Publish.Begin(ada, publish.Wish{Release: made, Outlet: "quayside", Share: 10, Raise: raise})
 		assert.ErrorIs(t, err, ground.ErrInvalid)

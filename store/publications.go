@@ -196,7 +196,7 @@ func (q Q) NoteSent(ctx context.Context, id record.PublicationID, sent int64) (w
 // WithdrawPublications wants those taken back that are on the way of a release.
 func (q Q) WithdrawPublications(ctx context.Context, release record.ReleaseID) (ids []record.PublicationID, err error) {
 	err = q.list(ctx, &ids, `UPDATE publications SET wants = 'withdraw' WHERE release_id = $1
-		AND state IN ('prepared', 'sending', 'processing', 'in-review') RETURNING id`, release)
+		AND state IN ('prepared', 'sending', 'processing', 'in-review', 'accepted') RETURNING id`, release)
 	return ids, err
 }
 

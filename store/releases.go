@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/version"
 )
@@ -30,13 +31,26 @@ type Release struct {
 	WithdrawnWhy string                               `db:"withdrawn_why"`
 	Packages     int                                  `db:"packages"`
 	Size         int64                                `db:"size"`
+	Went         JSON[[]Went]                         `db:"went"` // the last to each channel
+}
+
+// Went is where a release went, and how it stands there.
+type Went struct {
+	Outlet  string            `json:"outlet"`
+	Channel string            `json:"channel"`
+	State   publication.State `json:"state"`
+	OutTo   int               `json:"out_to"` // of a hundred people
 }
 
 const releaseColumns = `l.id, l.project_id, p.name AS project, l.app, l.name, l.name_key, l.builds, l.run_id,
 	r.number AS run, r.pipeline, r.branch, r.tag, r.commit_id, l.made_at, l.made_by, l.withdrawn_at, l.withdrawn_by,
 	l.withdrawn_why, (SELECT count(*) FROM release_packages k WHERE k.release_id = l.id) AS packages,
 	(SELECT coalesce(sum(f.size), 0)::bigint FROM release_packages k JOIN artifacts f ON f.id = k.artifact_id
-		WHERE k.release_id = l.id) AS size
+		WHERE k.release_id = l.id) AS size,
+	(SELECT coalesce(jsonb_agg(jsonb_build_object('outlet', o.name, 'channel', u.channel, 'state', u.state,
+			'out_to', u.out_to) ORDER BY u.id), '[]') FROM publications u JOIN outlets o ON o.id = u.outlet_id
+		WHERE u.release_id = l.id AND NOT EXISTS (SELECT 1 FROM publications x WHERE x.release_id = u.release_id
+			AND x.outlet_id = u.outlet_id AND x.channel = u.channel AND x.id > u.id)) AS went
 	FROM releases l JOIN projects p ON p.id = l.project_id JOIN runs r ON r.id = l.run_id`
 
 // ReleasePart is a package of a release, and the kept file that it is.

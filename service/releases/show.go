@@ -52,9 +52,14 @@ func (s *Releases) List(ctx context.Context, project string, f api.ReleaseFilter
 
 // told is a release as it is told.
 func told(r store.Release) api.Release {
+	went := make([]api.Went, len(r.Went.V))
+	for i, w := range r.Went.V {
+		went[i] = api.Went(w)
+	}
 	return api.Release{ID: r.ID, Project: r.Project, App: r.App, Name: r.Name, Builds: r.Builds.V, Run: r.Run,
 		Pipeline: r.Pipeline, Branch: r.Branch, Tag: r.Tag, Commit: r.Commit, Made: r.Made, MadeBy: r.MadeBy,
-		Packages: r.Packages, Size: r.Size, Withdrawn: r.Withdrawn, WithdrawnBy: r.WithdrawnBy, Reason: r.WithdrawnWhy}
+		Packages: r.Packages, Size: r.Size, Went: went, Withdrawn: r.Withdrawn,
+		WithdrawnBy: r.WithdrawnBy, Reason: r.WithdrawnWhy}
 }
 
 // Release tells all that is known of one, and all that has become of it as one story.

@@ -7,7 +7,7 @@ import { useKeys } from '../keys';
 import { useNewest } from '../paged';
 import { Choice } from '../parts/Choice';
 import { ListPage } from '../parts/ListPage';
-import { buildsOf, releaseAddress } from '../releases';
+import { buildsOf, lookOf, releaseAddress } from '../releases';
 import { ago, count, size } from '../text';
 import { mono } from '../theme';
 
@@ -27,7 +27,18 @@ function cells(r: Release) {
         {r.reason}
       </Box>
     ) : (
-      'stands'
+      <Box key="s">
+        {r.went.length === 0 && 'went nowhere yet'}
+        {r.went.map((w) => (
+          <Box key={`${w.outlet} ${w.channel}`} sx={{ whiteSpace: 'nowrap' }}>
+            <Box component="span" sx={{ color: lookOf(w.state).colour }}>
+              {lookOf(w.state).sign} {w.state}
+            </Box>{' '}
+            {w.outlet}
+            {(w.state === 'shared' || w.state === 'halted') && ` at ${w.out_to} %`}
+          </Box>
+        ))}
+      </Box>
     ),
     `${count(r.packages, 'package')}, ${size(r.size)}`,
     <Box key="r">
