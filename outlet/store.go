@@ -75,6 +75,9 @@ func (s *Store) Now(ctx context.Context, o Offer) (publication.Standing, error) 
 	if problem := (*problem)(nil); errors.As(err, &problem) && problem.status == http.StatusNotFound {
 		return now, nil // nor does it know the app yet
 	}
+	if err != nil {
+		return now, waiting(err)
+	}
 	now.Draft, now.Last = bounded(got.Draft), bounded(got.Last)
 	for _, g := range got.Out[:min(len(got.Out), maxReasons)] {
 		builds := map[string]version.BuildNumber{}
@@ -84,7 +87,7 @@ func (s *Store) Now(ctx context.Context, o Offer) (publication.Standing, error) 
 		now.Out = append(now.Out, publication.Version{Name: bounded(g.Version), Builds: builds,
 			Share: min(max(g.Share, 0), 100), Since: g.Since})
 	}
-	return now, err
+	return now, nil
 }
 
 // said is an offer as the protocol says it, and what keeps it from being said.
@@ -120,7 +123,7 @@ func (s *Store) Missing(ctx context.Context, o Offer) (list []publication.Missin
 	in, list := said(o)
 	about, err := s.about(ctx)
 	if err != nil {
-		return nil, err
+		return nil, waiting(err)
 	}
 	for _, p := range o.Packages {
 		if !slices.Contains(about.Takes, p.Kind) {
@@ -133,8 +136,15 @@ func (s *Store) Missing(ctx context.Context, o Offer) (list []publication.Missin
 		return list, nil
 	}
 	var check outletapi.Check
-	if err := s.door.call(ctx, http.MethodPost, outletapi.ChecksPath, nil, in, &check); err != nil {
-		return nil, err
+	err = s.door.call(ctx, http.MethodPost, outletapi.ChecksPath, nil, in, &check)
+	if problem := (*problem)(nil); errors.As(err, &problem) && problem.status == http.StatusUnprocessableEntity {
+		for _, reason := range problem.reasons() { // it does not even understand what it is to check
+			list = append(list, publication.Missing{What: reason, Mend: "The outlet says no more."})
+		}
+		return list, nil
+	}
+	if err != nil {
+		return nil, waiting(err)
 	}
 	for _, m := range check.Missing {
 		list = append(list, publication.Missing{What: bounded(m.What), Mend: bounded(m.Mend)})
@@ -194,12 +204,20 @@ func refusing(err error) error {
 	return err
 }
 
+// waiting makes of an answer that nobody expects something that is shown, and asked for again.
+func waiting(err error) error {
+	if problem := (*problem)(nil); errors.As(err, &problem) {
+		return &Away{Why: err}
+	}
+	return err
+}
+
 // Sent implements Outlet.
 func (s *Store) Sent(ctx context.Context, o Offer) (ref string, err error) {
 	var list []outletapi.Status
 	where := outletapi.OffersPath + "?key=" + url.QueryEscape(o.Key)
 	if err := s.door.call(ctx, http.MethodGet, where, nil, nil, &list); err != nil || len(list) == 0 {
-		return "", err
+		return "", waiting(err)
 	}
 	return list[0].ID, nil
 }
@@ -220,7 +238,7 @@ func (s *Store) Stands(ctx context.Context, ref string) (st publication.Stands, 
 		return st, &Away{Why: fmt.Errorf("it does not know %.60q any more, which it has taken", ref)}
 	}
 	if err != nil {
-		return st, err
+		return st, waiting(err)
 	}
 	state, known := states[now.State]
 	switch {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gentlepiston.example/piston/core/outletapi"
 	"gentlepiston.example/piston/core/publication"
 	"gentlepiston.example/piston/packaging"
 	"gentlepiston.example/piston/standin/shop"
@@ -340,4 +342,44 @@ func TestAnOutletIsHeldAgainstTheProtocol(t *testing.T) {
 	met, failed, _ = check()
 	assert.False(t, met)
 	assert.Contains(t, failed[0], "the client is let in")
+}
+
+// An adapter that answers what nobody expects is shown to do so; what was brought is not lost for that.
+func TestAnswersThatNobodyExpects(t *testing.T) {
+	for _, status := range []int{400, 404, 409, 410, 422} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch r.URL.Path {
+			case outletapi.TokenPath:
+				w.Header().Set("Content-Type", "application/json")
+				_, _ = io.WriteString(w, `{"access_token":"x","token_type":"Bearer"}`)
+			case outletapi.AboutPath:
+				_, _ = io.WriteString(w, `{"protocol":1,"name":"odd","takes":["apk"],"channels":["release"]}`)
+			default:
+				w.WriteHeader(status)
+				_, _ = io.WriteString(w, `{"detail":"not like this"}`)
+			}
+		}))
+		st, err := OpenStore(StoreSettings{URL: server.URL, Client: "x", Secret: "x", Inside: true})
+		require.NoError(t, err)
+		o := offering(t, samples+"signed.apk", "release")
+		away, refusal := (*Away)(nil), (*Refusal)(nil)
+		missing, err := st.Missing(t.Context(), o)
+		if status == 422 {
+			require.NoError(t, err)
+			assert.Equal(t, "not like this\n", whats(missing))
+		} else {
+			assert.ErrorAs(t, err, &away, "%d", status)
+		}
+		_, err = st.Stands(t.Context(), "x")
+		assert.ErrorAs(t, err, &away, "%d", status)
+		_, err = st.Sent(t.Context(), o)
+		assert.ErrorAs(t, err, &away, "%d", status)
+		if _, err = st.Now(t.Context(), o); status != 404 {
+			assert.ErrorAs(t, err, &away, "%d", status)
+		}
+		_, err = st.Bring(t.Context(), o, func(int64) {})
+		require.ErrorAs(t, err, &refusal, "%d", status)
+		assert.Equal(t, []string{"not like this"}, refusal.Reasons)
+		server.Close()
+	}
 }
