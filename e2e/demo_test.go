@@ -199,6 +199,7 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, program(t, "aapt", "dump", "badging", apk), "versionCode='6'")
 
 	checkPackagePages(do, address)
+	checkOutletPages(do, address)
 	do("what it is made of", chromedp.Navigate(address+"/tidewick/packages/4"),
 		chromedp.Click(`//button[text()="Bill of materials"]`), chromedp.Click(`//button[text()="Provenance"]`))
 	for _, name := range []string{"bill", "provenance"} {

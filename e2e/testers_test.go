@@ -14,6 +14,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
@@ -144,4 +145,20 @@ func checkTesters(t *testing.T, s *server) {
 	lost := ask(t, "GET", link[:len(link)-1]+"A", nil)
 	assert.Equal(t, 404, lost.code)
 	assert.Contains(t, lost.text, "This link leads nowhere")
+}
+
+// checkOutletPages walks through what the console tells of outlets, testers and what they say.
+func checkOutletPages(do func(what string, actions ...chromedp.Action), address string) {
+	do("the outlets", chromedp.Navigate(address+"/tidewick/outlets"), chromedp.WaitVisible(`//b[text()="lantern-hall"]`),
+		shows("its secret expires on"))
+	do("one answers", chromedp.Click(`button[aria-label="Try quayside"]`), shows("it answers"))
+	do("testers, and one who gets no mail", shows("mira@harbour.example"), shows("gets no mail"))
+	do("somebody joins", chromedp.Click(`//button[text()="Add testers"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Group")]/following::input[1]`, "friends"),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Mail addresses")]/following::textarea[1]`,
+			"ebb@harbour.example flow@harbour.example"),
+		chromedp.Click(`[role=dialog] button[type=submit]`), shows("flow@harbour.example"))
+	do("what a tester said", chromedp.Navigate(address+"/tidewick/releases/almanac/1.5.0"),
+		chromedp.WaitVisible(`section[aria-label="Testers"] img`), shows("But what is it called?"))
+	do("where each release went", chromedp.Navigate(address+"/tidewick/releases"), shows("at 10 %"))
 }

@@ -19,6 +19,7 @@ const Secrets = lazy(() => import('./pages/Secrets'));
 const People = lazy(() => import('./pages/People'));
 const You = lazy(() => import('./pages/You'));
 const Gates = lazy(() => import('./pages/Gates'));
+const Outlets = lazy(() => import('./pages/Outlets'));
 const Releases = lazy(() => import('./pages/Releases'));
 const Release = lazy(() => import('./pages/Release'));
 const Caches = lazy(() => import('./pages/Caches'));
@@ -81,6 +82,7 @@ function Pages() {
               <Route path="/:project/identities" element={<Identities />} />
               <Route path="/:project/packages" element={<Packages />} />
               <Route path="/:project/packages/:id" element={<Package />} />
+              <Route path="/:project/outlets" element={<Outlets />} />
               <Route path="/:project/releases" element={<Releases />} />
               <Route path="/:project/releases/:app/:name" element={<Release />} />
               <Route path="/:project/caches" element={<Caches />} />

@@ -78,6 +78,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       'caches',
       'versions',
       'releases',
+      'outlets',
     ].includes(part);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
@@ -88,6 +89,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
         ['Versions', `${of}/versions`],
         ['Packages', `${of}/packages`],
         ['Releases', `${of}/releases`],
+        ['Outlets', `${of}/outlets`],
         ['Pushes', `${of}/pushes`],
         ['Secrets', `${of}/secrets`],
         ['Identities', `${of}/identities`],
