@@ -126,11 +126,16 @@ func publicationCommand() *cli.Command {
 }
 
 func publicationID(args []string) (record.PublicationID, error) {
+	return idOf[record.PublicationID](args, "publication", "piston publication list")
+}
+
+// idOf reads the id that comes after the project.
+func idOf[T ~int64](args []string, what, lists string) (T, error) {
 	id, err := strconv.ParseInt(args[1], 10, 64)
 	if err != nil || id < 1 {
-		return 0, terminal.Usage("%q is no publication; piston publication list %s lists them", args[1], args[0])
+		return 0, terminal.Usage("%q is no %s; %s %s lists them", args[1], what, lists, args[0])
 	}
-	return record.PublicationID(id), nil
+	return T(id), nil
 }
 
 func publicationShare() *cli.Command {

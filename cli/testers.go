@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -72,11 +71,7 @@ func testerCommand() *cli.Command {
 }
 
 func testerID(args []string) (record.TesterID, error) {
-	id, err := strconv.ParseInt(args[1], 10, 64)
-	if err != nil || id < 1 {
-		return 0, terminal.Usage("%q is no tester; piston tester list %s lists them", args[1], args[0])
-	}
-	return record.TesterID(id), nil
+	return idOf[record.TesterID](args, "tester", "piston tester list")
 }
 
 func testerAdd() *cli.Command {

@@ -158,6 +158,9 @@ func checkOutletPages(do func(what string, actions ...chromedp.Action), address 
 		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Mail addresses")]/following::textarea[1]`,
 			"ebb@harbour.example flow@harbour.example"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("flow@harbour.example"))
+	do("somebody is dropped, once that was asked about",
+		chromedp.Click(`//tr[contains(., "flow@harbour.example")]//button[text()="Drop"]`),
+		chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitNotPresent(`//td[contains(., "flow@harbour.example")]`))
 	do("what a tester said", chromedp.Navigate(address+"/tidewick/releases/almanac/1.5.0"),
 		chromedp.WaitVisible(`section[aria-label="Testers"] img`), shows("But what is it called?"))
 	do("where each release went", chromedp.Navigate(address+"/tidewick/releases"), shows("at 10 %"))

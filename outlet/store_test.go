@@ -383,3 +383,51 @@ func TestAnswersThatNobodyExpects(t *testing.T) {
 		server.Close()
 	}
 }
+
+// Two bring something into a channel at the same moment: one of them does.
+func TestTwoBringAtTheSameMoment(t *testing.T) {
+	_, st, at := opened(t, shop.Options{Processing: time.Hour})
+	o := offering(t, samples+"signed.apk", "release")
+	shoptest.Enter(t, at, o.Packages[0].ID)
+	const n = 8
+	ended := make(chan error, n)
+	for range n {
+		other := o
+		other.Key = rand.Text()
+		go func() {
+			_, err := st.Bring(t.Context(), other, func(int64) {})
+			ended <- err
+		}()
+	}
+	taken := 0
+	for range n {
+		err := <-ended
+		if err == nil {
+			taken++
+			continue
+		}
+		refusal := (*Refusal)(nil)
+		require.ErrorAs(t, err, &refusal)
+		assert.Contains(t, refusal.Error(), "is on its way into channel release")
+	}
+	assert.Equal(t, 1, taken)
+}
+
+// A store whose disk takes nothing more forgets nothing, and takes it once there is room.
+func TestAStoreWithoutRoomLosesNothing(t *testing.T) {
+	s, st, at := opened(t, shop.Options{})
+	o := offering(t, samples+"signed.apk", "release")
+	shoptest.Enter(t, at, o.Packages[0].ID)
+	full := filepath.Join(s.Folder, "shop.json.new") // what it writes first cannot be written
+	require.NoError(t, os.Mkdir(full, 0o700))
+	_, err := st.Bring(t.Context(), o, func(int64) {})
+	away := (*Away)(nil)
+	require.ErrorAs(t, err, &away)
+	found, err := st.Sent(t.Context(), o)
+	require.NoError(t, err)
+	assert.Empty(t, found, "what it could not write it has not taken")
+	require.NoError(t, os.Remove(full))
+	ref, err := st.Bring(t.Context(), o, func(int64) {})
+	require.NoError(t, err)
+	until(t, st, ref, publication.Out)
+}

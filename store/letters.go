@@ -50,7 +50,8 @@ func (q Q) AddLetters(ctx context.Context, all []Letter) (ids []record.LetterID,
 		plain, html, stop = append(plain, l.Plain), append(html, l.HTML), append(stop, l.Stop)
 	}
 	err = q.list(ctx, &ids, `INSERT INTO letters (key, recipient, subject, plain, html, stop)
-		SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[])
+		SELECT k, r, s, p, h, e FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[])
+			AS x (k, r, s, p, h, e)
 		ON CONFLICT (key) DO NOTHING RETURNING id`, keys, to, subjects, plain, html, stop)
 	return ids, err
 }

@@ -4,7 +4,7 @@ import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { api, done, take, type Outlet, type Tester } from '../api/client';
@@ -87,32 +87,45 @@ function Add({ project, close }: { project: string; close: () => void }) {
   );
 }
 
-/** What may be done with a tester; their link is shown when it is asked for. */
+const tester = '/api/v1/projects/{project}/testers/{id}';
+
+/** What may be done with a tester. Both end what they have, and are asked about first. */
 function TesterActs({ project, of }: { project: string; of: Tester }) {
-  const queries = useQueryClient();
+  const [asks, setAsks] = useState<'link' | 'drop'>();
   const at = { params: { path: { project, id: of.id } } };
-  const act = useMutation({
-    mutationFn: async (what: 'link' | 'drop') =>
-      what === 'link'
-        ? void take(await api.POST('/api/v1/projects/{project}/testers/{id}/link', at))
-        : done(await api.DELETE('/api/v1/projects/{project}/testers/{id}', at)),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['testers', project] }),
-  });
   return (
     <Box sx={{ display: 'flex', alignItems: 'center', whiteSpace: 'nowrap' }}>
       <Button size="small" component="a" href={of.link} target="_blank" rel="noreferrer">
         Their page
       </Button>
-      <Button size="small" disabled={act.isPending} onClick={() => act.mutate('link')}>
+      <Button size="small" onClick={() => setAsks('link')}>
         New link
       </Button>
-      <Button size="small" color="error" disabled={act.isPending} onClick={() => act.mutate('drop')}>
+      <Button size="small" color="error" onClick={() => setAsks('drop')}>
         Drop
       </Button>
-      {act.error && (
-        <Box role="alert" sx={{ color: 'error.main' }}>
-          {act.error.message}
-        </Box>
+      {asks === 'link' && (
+        <FormDialog
+          title={`Another link for ${of.address}`}
+          act="Give it"
+          close={() => setAsks(undefined)}
+          changes="testers"
+          run={async () => take(await api.POST(`${tester}/link`, at))}
+        >
+          <Box>The one that they have leads nowhere any more. The next mail brings the new one.</Box>
+        </FormDialog>
+      )}
+      {asks === 'drop' && (
+        <FormDialog
+          title={`Drop ${of.address}`}
+          act="Drop"
+          danger
+          close={() => setAsks(undefined)}
+          changes="testers"
+          run={async () => done(await api.DELETE(tester, at))}
+        >
+          <Box>They get nothing more, and their link leads nowhere. What they said stays with the releases.</Box>
+        </FormDialog>
       )}
     </Box>
   );
