@@ -84,6 +84,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.releases(a)
 	publications(sv, a, r)
 	testers(sv, a, r)
+	history(sv, a)
 	letters(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)

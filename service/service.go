@@ -12,6 +12,7 @@ import (
 	"gentlepiston.example/piston/service/caches"
 	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/history"
 	"gentlepiston.example/piston/service/identities"
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/letters"
@@ -53,6 +54,7 @@ type Service struct {
 	Testers    *testers.Testers
 	Publish    *publish.Publish
 	Report     *report.Report
+	History    *history.History
 }
 
 // Options are what a service is told at its start.
@@ -99,6 +101,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	own.New(g, s.Work, s.Logs, s.Versions, s.Releases, s.Publish)
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)
+	s.History = history.New(g, s.Report)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {

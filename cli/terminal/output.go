@@ -163,7 +163,8 @@ func Short(text string, most int) string {
 	return string([]rune(text)[:most-1]) + "…"
 }
 
-func span(ms int64) string {
+// Span writes milliseconds for people.
+func Span(ms int64) string {
 	d := time.Duration(ms) * time.Millisecond
 	switch {
 	case d < time.Second:
@@ -182,7 +183,7 @@ func Took(r api.Run) string {
 	if r.Finished == nil {
 		return ""
 	}
-	return span(r.Finished.Sub(r.Queued).Milliseconds())
+	return Span(r.Finished.Sub(r.Queued).Milliseconds())
 }
 
 func Ago(t time.Time) string {
@@ -208,4 +209,18 @@ func Where(r api.Run) string {
 		ref = "proposal " + r.Proposal + " into " + r.Target
 	}
 	return strings.TrimSpace(fmt.Sprintf("%s %.7s", Short(ref, 40), r.Commit))
+}
+
+// Spark draws values as a line of bars, each as high as its share of the highest.
+func Spark(values []int64) string {
+	bars := []rune("▁▂▃▄▅▆▇█")
+	most := int64(1)
+	for _, v := range values {
+		most = max(most, v)
+	}
+	line := make([]rune, len(values))
+	for i, v := range values {
+		line[i] = bars[max(0, v)*int64(len(bars)-1)/most]
+	}
+	return string(line)
 }

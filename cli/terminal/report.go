@@ -110,8 +110,8 @@ func (s *Screen) jobs(d api.RunDetail) {
 		if j.Claimed == nil {
 			continue
 		}
-		s.Line("     %-28s %8s  %s", "queued, prepared", span(j.Timing.Queue+j.Timing.Prepare),
-			s.In(Faint, fmt.Sprintf("queue %s, preparation %s", span(j.Timing.Queue), span(j.Timing.Prepare))))
+		s.Line("     %-28s %8s  %s", "queued, prepared", Span(j.Timing.Queue+j.Timing.Prepare),
+			s.In(Faint, fmt.Sprintf("queue %s, preparation %s", Span(j.Timing.Queue), Span(j.Timing.Prepare))))
 		for _, st := range j.Steps {
 			bar, took := "", ""
 			if st.Started != nil {
@@ -121,7 +121,7 @@ func (s *Screen) jobs(d api.RunDetail) {
 				}
 				from, to := cell(*st.Started), cell(stepEnd)
 				bar = strings.Repeat(" ", from) + strings.Repeat("█", max(1, to-from))
-				took = span(stepEnd.Sub(*st.Started).Milliseconds())
+				took = Span(stepEnd.Sub(*st.Started).Milliseconds())
 			}
 			note := ""
 			if st.Name == j.Timing.Slowest && len(j.Steps) > 1 {
@@ -146,9 +146,9 @@ func (s *Screen) jobs(d api.RunDetail) {
 			s.Line("     %s", fmt.Sprintf("tests: %d passed, %d failed, %d skipped", t.Passed, t.Failed, t.Skipped))
 		}
 	}
-	sum := "total " + span(total)
+	sum := "total " + Span(total)
 	if asked := total - worked.total; len(worked.pauses) > 0 {
-		sum += ", of which people were asked for " + span(asked)
+		sum += ", of which people were asked for " + Span(asked)
 	}
 	s.Line("%s", s.In(Faint, sum))
 }
@@ -218,5 +218,5 @@ func CacheWord(c api.CacheUse) string {
 	if c.Saved {
 		word += fmt.Sprintf("; saved, %s new", quantity.Bytes(c.Stored))
 	}
-	return fmt.Sprintf("%s; %s in %s", word, quantity.Bytes(c.Size), span(c.TookMs))
+	return fmt.Sprintf("%s; %s in %s", word, quantity.Bytes(c.Size), Span(c.TookMs))
 }

@@ -62,7 +62,7 @@ func TestTablesLineUpWhateverTheColours(t *testing.T) {
 
 func TestSpansForPeople(t *testing.T) {
 	for ms, want := range map[int64]string{0: "0 ms", 999: "999 ms", 1500: "1.5 s", 59_000: "59 s", 61_000: "1 min 01 s", 3_660_000: "1 h 01 min"} {
-		assert.Equal(t, want, span(ms))
+		assert.Equal(t, want, Span(ms))
 	}
 }
 

@@ -25,6 +25,8 @@ type (
 	TrialID       int64
 	WordID        int64
 	PublicationID int64
+	PlaceID       int64
+	CaseID        int64
 )
 
 // RunNumber counts the runs of one project, from 1.

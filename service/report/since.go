@@ -18,11 +18,14 @@ import (
 // maxCommits is how many commits a comparison lists.
 const maxCommits = 100
 
+func noDifference() api.Since {
+	return api.Since{Commits: []api.CommitNote{}, Definition: []api.Difference{}, Tools: []api.Difference{},
+		Caches: []api.Difference{}, Secrets: []api.Difference{}, Runners: []api.Difference{}}
+}
+
 // Since compares a run with the last one of its pipeline that passed.
 func (s *Report) Since(ctx context.Context, project string, number record.RunNumber) (api.Since, error) {
-	out := api.Since{Commits: []api.CommitNote{}, Definition: []api.Difference{}, Tools: []api.Difference{},
-		Caches:  []api.Difference{},
-		Secrets: []api.Difference{}, Runners: []api.Difference{}}
+	out := noDifference()
 	run, err := s.FindRun(ctx, project, number)
 	if err != nil {
 		return out, err
@@ -34,7 +37,14 @@ func (s *Report) Since(ctx context.Context, project string, number record.RunNum
 	if err != nil {
 		return out, err
 	}
+	return s.Between(ctx, last, run)
+}
+
+// Between tells what differs between two runs of a pipeline.
+func (s *Report) Between(ctx context.Context, last, run store.Run) (api.Since, error) {
+	out := noDifference()
 	out.Run = last.Number
+	var err error
 	if out.Commits, err = s.commitsBetween(ctx, run.ProjectID, last.Commit, run.Commit); err != nil {
 		return out, err
 	}

@@ -375,6 +375,9 @@ func endAttempt(ctx context.Context, q ground.Q, a store.Attempt, to state.State
 	if err := q.EndSteps(ctx, a.ID, to, left, at); err != nil {
 		return err
 	}
+	if err := q.AddSpans(ctx, a.ID); err != nil {
+		return err
+	}
 	return q.Tell(ctx, fact.Fact{Kind: fact.JobEnded})
 }
 

@@ -1,0 +1,53 @@
+// Package history tells of all runs together: where the time goes, since when it goes there, and what changed then. It
+// reads rows that were written in the transaction that ended what they tell of, and computes nothing that core does not.
+package history
+
+import (
+	"context"
+
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/report"
+	"gentlepiston.example/piston/store"
+)
+
+// History is the room of what all runs tell together.
+type History struct {
+	*ground.Ground
+	report *report.Report
+}
+
+// New makes it.
+func New(g *ground.Ground, r *report.Report) *History { return &History{g, r} }
+
+// pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines are
+// all that have a history; the name is "" where there is none.
+func (s *History) pipelineOf(ctx context.Context, project, name string) (p store.Project, pipelines []string,
+	pipeline string, err error) {
+	if p, err = s.FindProject(ctx, project); err != nil {
+		return p, nil, "", err
+	}
+	if pipelines, err = s.Store.HistoryPipelines(ctx, p.ID); err != nil {
+		return p, nil, "", err
+	}
+	pipelines = ground.NonNil(pipelines)
+	if name == "" {
+		name, err = s.Store.LastPipeline(ctx, p.ID)
+		return p, pipelines, name, err
+	}
+	for _, known := range pipelines {
+		if known == name {
+			return p, pipelines, name, nil
+		}
+	}
+	return p, pipelines, "", ground.Known(store.ErrNotFound, "history of a pipeline %s in %s", name, project)
+}
+
+// numbers are those of runs.
+func numbers(runs []store.HistoryRun) []record.RunNumber {
+	list := make([]record.RunNumber, len(runs))
+	for i, r := range runs {
+		list[i] = r.Number
+	}
+	return list
+}
