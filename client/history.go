@@ -2,6 +2,8 @@ package client
 
 import (
 	"context"
+	"fmt"
+	"net/http"
 	"net/url"
 	"strconv"
 
@@ -36,4 +38,38 @@ func (c *Client) StepTimes(ctx context.Context, project string, f api.StepFilter
 // RunTimes tells where a run's time went, what would have made it shorter, and what was slower than usual.
 func (c *Client) RunTimes(ctx context.Context, project string, number record.RunNumber) (api.RunTimes, error) {
 	return get[api.RunTimes](ctx, c, runPath(project, number)+"/times")
+}
+
+// RanCases tells what came of test cases in an attempt, and learns which of those that failed are set aside.
+func (c *Client) RanCases(ctx context.Context, attempt record.AttemptID, in api.CasesRan) (out api.CasesNoted,
+	err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/cases", in, &out)
+	return out, err
+}
+
+func testPath(project string, id record.CaseID) string {
+	return fmt.Sprintf("%s/tests/%d", projectPath(project), id)
+}
+
+// Tests lists test cases of a project.
+func (c *Client) Tests(ctx context.Context, project string, f api.TestFilter) (api.TestPage, error) {
+	return get[api.TestPage](ctx, c, projectPath(project)+"/tests"+
+		asking(f.Limit, map[string]string{"show": f.Show, "contains": f.Contains, "skip": strconv.Itoa(f.Skip)}))
+}
+
+// Test tells all of one test case.
+func (c *Client) Test(ctx context.Context, project string, id record.CaseID) (api.TestHistory, error) {
+	return get[api.TestHistory](ctx, c, testPath(project, id))
+}
+
+// SetTestAside has a case's failure fail nothing until a day.
+func (c *Client) SetTestAside(ctx context.Context, project string, id record.CaseID, in api.NewAside) (out api.TestCase,
+	err error) {
+	err = c.call(ctx, http.MethodPut, testPath(project, id)+"/aside", in, &out)
+	return out, err
+}
+
+// EndTestAside ends that a case is set aside.
+func (c *Client) EndTestAside(ctx context.Context, project string, id record.CaseID) error {
+	return c.call(ctx, http.MethodDelete, testPath(project, id)+"/aside", nil, nil)
 }

@@ -7,7 +7,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 )
+
+// CasePath names a test case; exported, since only then can other inputs embed it.
+type CasePath struct {
+	ProjectPath
+	ID record.CaseID `path:"id" minimum:"1"`
+}
 
 // history registers what all runs of a project tell together.
 func history(sv *server, a huma.API) {
@@ -29,5 +36,35 @@ func history(sv *server, a huma.API) {
 		"Where a run's time went, what would have made it shorter, and what was slower than usual",
 		func(ctx context.Context, in *RunPath) (api.RunTimes, error) {
 			return sv.s.History.Run(ctx, in.Project, in.Number)
+		})
+	const cases = "/projects/{project}/tests"
+	operation(a, http.MethodGet, cases, "list-tests", "List test cases: those that fail, are flaky, slow, new or gone",
+		func(ctx context.Context, in *struct {
+			ProjectPath
+			api.TestFilter
+		}) (api.TestPage, error) {
+			return sv.s.History.Cases(ctx, in.Project, in.TestFilter)
+		})
+	operation(a, http.MethodGet, cases+"/{id}", "test", "All of one test case: its results, and when it broke",
+		func(ctx context.Context, in *CasePath) (api.TestHistory, error) {
+			return sv.s.History.Case(ctx, in.Project, in.ID)
+		})
+	operation(a, http.MethodPut, cases+"/{id}/aside", "set-test-aside",
+		"Have a test case's failure fail nothing until a day", func(ctx context.Context, in *struct {
+			CasePath
+			Body api.NewAside
+		}) (api.TestCase, error) {
+			return sv.s.History.SetAside(ctx, in.Project, in.ID, in.Body)
+		})
+	command(a, http.MethodDelete, cases+"/{id}/aside", "end-test-aside", "A test case is set aside no longer",
+		func(ctx context.Context, in *CasePath) error {
+			return sv.s.History.EndAside(ctx, in.Project, in.ID)
+		})
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/cases", "ran-cases", "Tell what came of test cases",
+		func(ctx context.Context, in *struct {
+			AttemptPath
+			Body api.CasesRan
+		}) (api.CasesNoted, error) {
+			return sv.s.History.Ran(ctx, in.Attempt, in.Body)
 		})
 }

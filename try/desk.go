@@ -57,6 +57,11 @@ func (d *desk) open(name string) record.AttemptID {
 	return id
 }
 
+// RanCases keeps nothing: a trial is no part of a test's history, and nothing is set aside in one.
+func (d *desk) RanCases(context.Context, record.AttemptID, api.CasesRan) (api.CasesNoted, error) {
+	return api.CasesNoted{}, nil
+}
+
 func (d *desk) of(attempt record.AttemptID) *told {
 	d.mu.Lock()
 	defer d.mu.Unlock()

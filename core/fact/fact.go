@@ -23,6 +23,8 @@ type Follows struct {
 // The kinds.
 const (
 	CacheDrop         Kind = "cache.drop"
+	CaseAside         Kind = "case.aside"
+	CaseBack          Kind = "case.back" // it is set aside no longer
 	GateAnswer        Kind = "gate.answer"
 	GroupDrop         Kind = "group.drop"
 	GroupSet          Kind = "group.set"
@@ -89,7 +91,7 @@ var act = Follows{Audit: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
-	CacheDrop: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
+	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
 	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	OutletDrop: act, OutletSet: act, PublicationBegin: act, PublicationWish: act,

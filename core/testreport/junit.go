@@ -3,6 +3,7 @@
 package testreport
 
 import (
+	"crypto/sha256"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -39,19 +40,21 @@ type Case struct {
 	Line int `json:"line,omitempty"`
 }
 
-// MaxCases and MaxDetail bound what one file may bring.
+// MaxCases and MaxDetail bound what reports may bring; of MaxDetails cases that failed the longer text is kept.
 const (
-	MaxCases  = 50_000
-	MaxDetail = 8 << 10
+	MaxCases   = 200_000
+	MaxDetail  = 8 << 10
+	MaxDetails = 200
 )
 
 // ErrNotJUnit says that a file is no JUnit XML.
 var ErrNotJUnit = errors.New("not JUnit XML")
 
-// Parse reads one file. It never expands entities of its own and reads no more than r gives.
-func Parse(r io.Reader) ([]Case, error) {
+// Parse reads one file, of at most so many cases. It never expands entities of its own and reads no more than r gives.
+// With an error it returns the cases before that: a report may be cut, or be too long.
+func Parse(r io.Reader, most int) (cases []Case, err error) {
 	dec := xml.NewDecoder(r)
-	var cases []Case
+	details := 0
 	var suites []string
 	known := false
 	for {
@@ -61,7 +64,7 @@ func Parse(r io.Reader) ([]Case, error) {
 		}
 		if err != nil {
 			line, col := dec.InputPos()
-			return nil, fmt.Errorf("%w: line %d, column %d: %w", ErrNotJUnit, line, col, err)
+			return cases, fmt.Errorf("%w: line %d, column %d: %w", ErrNotJUnit, line, col, err)
 		}
 		switch e := token.(type) {
 		case xml.StartElement:
@@ -74,10 +77,15 @@ func Parse(r io.Reader) ([]Case, error) {
 			case "testcase":
 				c, err := readCase(dec, e, suites)
 				if err != nil {
-					return nil, fmt.Errorf("%w: %w", ErrNotJUnit, err)
+					return cases, fmt.Errorf("%w: %w", ErrNotJUnit, err)
 				}
-				if len(cases) == MaxCases {
-					return nil, fmt.Errorf("more than %d test cases in one file", MaxCases)
+				if len(cases) >= most {
+					return cases, fmt.Errorf("more than %d test cases", MaxCases)
+				}
+				if c.Detail != "" {
+					if details++; details > MaxDetails {
+						c.Detail = ""
+					}
 				}
 				cases = append(cases, c)
 			default:
@@ -85,7 +93,7 @@ func Parse(r io.Reader) ([]Case, error) {
 					return nil, fmt.Errorf("%w: the top element is <%s>, not <testsuites> or <testsuite>", ErrNotJUnit, e.Name.Local)
 				}
 				if err := dec.Skip(); err != nil {
-					return nil, fmt.Errorf("%w: %w", ErrNotJUnit, err)
+					return cases, fmt.Errorf("%w: %w", ErrNotJUnit, err)
 				}
 			}
 		case xml.EndElement:
@@ -171,4 +179,10 @@ func cut(s string) string {
 		return strings.ToValidUTF8(s[:MaxDetail], "") + "…"
 	}
 	return s
+}
+
+// PrintOf is by what a case is known again over runs: its suite and name, and nothing else.
+func PrintOf(suite, name string) []byte {
+	sum := sha256.Sum256([]byte(suite + "\x00" + name))
+	return sum[:16]
 }

@@ -23,7 +23,7 @@ at second line</failure></testcase>
 </testsuites>`
 
 func TestParse(t *testing.T) {
-	cases, err := Parse(strings.NewReader(sample))
+	cases, err := Parse(strings.NewReader(sample), MaxCases)
 	require.NoError(t, err)
 	require.Len(t, cases, 4)
 	assert.Equal(t, Case{Suite: "tides", Name: "high water", Result: Passed, Seconds: 0.012}, cases[0])
@@ -35,7 +35,7 @@ func TestParse(t *testing.T) {
 
 func TestASuiteWithinAnotherEnds(t *testing.T) {
 	cases, err := Parse(strings.NewReader(`<testsuite name="all"><testcase name="a"/><testsuite name="inner"><testcase name="b"/></testsuite>` +
-		`<testcase name="c"/></testsuite><testsuite><testcase name="d"/></testsuite>`))
+		`<testcase name="c"/></testsuite><testsuite><testcase name="d"/></testsuite>`), MaxCases)
 	require.NoError(t, err)
 	var suites []string
 	for _, c := range cases {
@@ -46,7 +46,7 @@ func TestASuiteWithinAnotherEnds(t *testing.T) {
 
 func TestParseRefusesOtherFiles(t *testing.T) {
 	for _, text := range []string{"", "{}", "<html></html>", "<testsuite><testcase", "<testsuites>\xff</testsuites"} {
-		_, err := Parse(strings.NewReader(text))
+		_, err := Parse(strings.NewReader(text), MaxCases)
 		assert.ErrorIs(t, err, ErrNotJUnit, text)
 	}
 }
@@ -62,7 +62,7 @@ func TestWhereACaseFailed(t *testing.T) {
 		`<testcase name="a" file="x.c" line="99"><failure message="in other.c:3"/></testcase>`:                            "x.c:99",
 		`<testcase name="a"><failure message="http://127.0.0.1:80"/></testcase>`:                                          ":0",
 	} {
-		cases, err := Parse(strings.NewReader("<testsuite>" + text + "</testsuite>"))
+		cases, err := Parse(strings.NewReader("<testsuite>" + text + "</testsuite>"), MaxCases)
 		require.NoError(t, err)
 		require.Len(t, cases, 1)
 		assert.Equal(t, want, fmt.Sprintf("%s:%d", cases[0].File, cases[0].Line), text)
@@ -73,23 +73,23 @@ func TestReportsThatAreTooMuch(t *testing.T) {
 	suite := func(n int, inside string) string {
 		return "<testsuite name='s'>" + strings.Repeat("<testcase name='x'>"+inside+"</testcase>", n) + "</testsuite>"
 	}
-	cases, err := Parse(strings.NewReader(suite(MaxCases, "")))
+	cases, err := Parse(strings.NewReader(suite(MaxCases, "")), MaxCases)
 	require.NoError(t, err)
 	assert.Len(t, cases, MaxCases)
-	_, err = Parse(strings.NewReader(suite(MaxCases+1, "")))
+	_, err = Parse(strings.NewReader(suite(MaxCases+1, "")), MaxCases)
 	assert.ErrorContains(t, err, "more than")
 	for _, over := range []int{0, 1} {
-		cases, err = Parse(strings.NewReader(suite(1, "<failure>"+strings.Repeat("x", MaxDetail+over)+"</failure>")))
+		cases, err = Parse(strings.NewReader(suite(1, "<failure>"+strings.Repeat("x", MaxDetail+over)+"</failure>")), MaxCases)
 		require.NoError(t, err)
 		assert.Equal(t, over == 1, strings.HasSuffix(cases[0].Detail, "…"))
 	}
 	for _, text := range []string{"<testsuite><testcase name='x'><failure></testcase></testsuite>", "<testsuite><properties><a></properties>",
 		"<html/>", "", "<testsuite>"} {
-		_, err := Parse(strings.NewReader(text))
+		_, err := Parse(strings.NewReader(text), MaxCases)
 		assert.ErrorIs(t, err, ErrNotJUnit, text)
 	}
 	cases, err = Parse(strings.NewReader("<testsuites><testsuite name='a'><testsuite name='b'><testcase name='1'/></testsuite><testcase name='2'/></testsuite>" +
-		"<testsuite name='c'><testcase name='3'/></testsuite></testsuites>"))
+		"<testsuite name='c'><testcase name='3'/></testsuite></testsuites>"), MaxCases)
 	require.NoError(t, err)
 	require.Len(t, cases, 3)
 	assert.Equal(t, []string{"b", "a", "c"}, []string{cases[0].Suite, cases[1].Suite, cases[2].Suite}, "a suite ends where it ends")

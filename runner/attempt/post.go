@@ -28,5 +28,6 @@ type Post interface {
 	Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error)
 	SigningIdentity(ctx context.Context, attempt record.AttemptID, in api.IdentityRequest) (api.SigningIdentity, error)
 	Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (api.Judged, error)
+	RanCases(ctx context.Context, attempt record.AttemptID, in api.CasesRan) (api.CasesNoted, error)
 	Sign(ctx context.Context, attempt record.AttemptID, in api.SignatureRequest) (api.MadeSignature, error)
 }

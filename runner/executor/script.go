@@ -44,12 +44,10 @@ func (s script) execute(ctx context.Context, i int, step *definition.Step) (out 
 		}
 	}
 	if len(step.TestReports) > 0 {
-		var none string
-		out.Tests, none = s.Files.TestReports(step.TestReports, s.DirOf(step),
-			func(format string, args ...any) { s.Attempt.Say(i, format, args...) })
-		if none != "" && err == nil && code == 0 && !step.TestsOptional {
-			err = attempt.Ending{State: state.Failed,
-				Reason: none + "; a step that may do without says tests_optional = true"}
+		var aside string
+		out.Tests, aside, err = s.tests(ctx, i, step, code, err)
+		if err == nil && aside != "" {
+			code, out.Note = 0, aside
 		}
 	}
 	if err == nil && code != 0 {

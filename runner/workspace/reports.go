@@ -17,10 +17,16 @@ const (
 	maxReportFailures = 200
 )
 
-// TestReports reads the JUnit XML files that a step working in dir wrote. A file that cannot be read is said. none says
-// why there is no test case, when there is none.
-func (w *Workspace) TestReports(globs []string, dir string, say func(format string, args ...any)) (
-	sum *api.TestReport, none string) {
+// Tests are what test reports say.
+type Tests struct {
+	Sum   *api.TestReport // nil where no report is
+	Cases []testreport.Case
+	None  string // why there is no test case, when there is none
+}
+
+// TestReports reads the JUnit XML files that a step working in dir wrote. A file that cannot be read, or not to its end,
+// is said; what was read of it counts.
+func (w *Workspace) TestReports(globs []string, dir string, say func(format string, args ...any)) (t Tests) {
 	found, err := artifact.Find(w.FS(), globs)
 	if err != nil || len(found.Files) == 0 {
 		hint := ""
@@ -30,41 +36,50 @@ func (w *Workspace) TestReports(globs []string, dir string, say func(format stri
 				hint = fmt.Sprintf("; %s does: globs count from the top of the workspace", path.Join(dir, glob))
 			}
 		}
-		none = fmt.Sprintf("no test was run: nothing matches %s%s", strings.Join(globs, ", "), hint)
-		say("test reports: %s", none)
-		return nil, none
+		t.None = fmt.Sprintf("no test was run: nothing matches %s%s", strings.Join(globs, ", "), hint)
+		say("test reports: %s", t.None)
+		return t
 	}
-	sum = &api.TestReport{Failures: []testreport.Case{}}
-	none = "no test was run: the reports hold no case"
+	t.Sum = &api.TestReport{Failures: []testreport.Case{}}
+	t.None = "no test was run: the reports hold no case"
 	for _, file := range found.Files {
-		cases, err := readReport(w.root, file)
+		cases, err := readReport(w.root, file, testreport.MaxCases-len(t.Cases))
 		if err != nil {
-			none = fmt.Sprintf("the test report %s cannot be read: %v", file.Path, err)
-			say("%s", none)
-			continue
+			t.None = fmt.Sprintf("the test report %s cannot be read: %v", file.Path, err)
+			if len(cases) > 0 {
+				t.None += fmt.Sprintf("; the %d cases before that count", len(cases))
+			}
+			say("%s", t.None)
 		}
 		for _, c := range cases {
-			sum.Seconds += c.Seconds
-			switch c.Result {
-			case testreport.Passed:
-				sum.Passed++
-			case testreport.Skipped:
-				sum.Skipped++
-			default:
-				sum.Failed++
-				if len(sum.Failures) < maxReportFailures {
-					sum.Failures = append(sum.Failures, maskCase(w.Hiding, c))
-				}
-			}
+			t.add(maskCase(w.Hiding, c))
 		}
 	}
-	if sum.Passed+sum.Failed+sum.Skipped > 0 {
-		none = ""
+	if len(t.Cases) > 0 {
+		t.None = ""
 	}
-	return sum, none
+	return t
 }
 
-func readReport(root *os.Root, file artifact.File) ([]testreport.Case, error) {
+// add counts a case. Only of the first that failed what they said is kept whole.
+func (t *Tests) add(c testreport.Case) {
+	t.Sum.Seconds += c.Seconds
+	switch c.Result {
+	case testreport.Passed:
+		t.Sum.Passed++
+	case testreport.Skipped:
+		t.Sum.Skipped++
+	default:
+		t.Sum.Failed++
+		if len(t.Sum.Failures) < maxReportFailures {
+			t.Sum.Failures = append(t.Sum.Failures, c)
+		}
+	}
+	c.Detail = ""
+	t.Cases = append(t.Cases, c)
+}
+
+func readReport(root *os.Root, file artifact.File, most int) ([]testreport.Case, error) {
 	if file.Size > maxReportFile {
 		return nil, fmt.Errorf("it has %s; at most %s are read", quantity.Bytes(file.Size), quantity.Bytes(maxReportFile))
 	}
@@ -73,7 +88,7 @@ func readReport(root *os.Root, file artifact.File) ([]testreport.Case, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return testreport.Parse(f)
+	return testreport.Parse(f, most)
 }
 
 func maskCase(h *Hiding, c testreport.Case) testreport.Case {
