@@ -193,6 +193,10 @@ func All(r *Repository, s *Service) Result {
 	if t.has(definition.AppsPath) {
 		out.Findings = append(out.Findings, t.apps().found...)
 	}
+	if t.has(definition.CausesPath) {
+		_, found := definition.ParseCauses(definition.CausesPath, []byte(t.text(definition.CausesPath)))
+		out.Findings = append(out.Findings, found...)
+	}
 	if len(names) > MaxFiles {
 		out.Findings = append(out.Findings, whole("too-many-files", definition.Folder,
 			fmt.Sprintf("the folder holds %d pipelines; the first %d by name are read", len(names), MaxFiles), "Take some out."))

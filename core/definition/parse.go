@@ -22,7 +22,8 @@ const AppFile = "app.toml"
 
 // IsPipelineFile reports whether a path of a repository names a pipeline file.
 func IsPipelineFile(name string) bool {
-	return path.Dir(name) == Folder && path.Ext(name) == ".toml" && path.Base(name) != AppFile
+	return path.Dir(name) == Folder && path.Ext(name) == ".toml" && path.Base(name) != AppFile &&
+		path.Base(name) != CausesFile
 }
 
 // Files reads a file of the repository that a pipeline refers to; nil text and no error when it is not there.

@@ -34,7 +34,7 @@ func TestParse(t *testing.T) {
 }
 
 func TestASuiteWithinAnotherEnds(t *testing.T) {
-	cases, err := Parse(strings.NewReader(`<testsuite name="all"><testcase name="a"/><testsuite name="inner"><testcase name="b"/></testsuite>` +
+	cases, err := Parse(strings.NewReader(`<testsuite name="all"><testcase name="a"/><testsuite name="inner"><testcase name="b"/></testsuite>`+
 		`<testcase name="c"/></testsuite><testsuite><testcase name="d"/></testsuite>`), MaxCases)
 	require.NoError(t, err)
 	var suites []string
@@ -62,7 +62,7 @@ func TestWhereACaseFailed(t *testing.T) {
 		`<testcase name="a" file="x.c" line="99"><failure message="in other.c:3"/></testcase>`:                            "x.c:99",
 		`<testcase name="a"><failure message="http://127.0.0.1:80"/></testcase>`:                                          ":0",
 	} {
-		cases, err := Parse(strings.NewReader("<testsuite>" + text + "</testsuite>"), MaxCases)
+		cases, err := Parse(strings.NewReader("<testsuite>"+text+"</testsuite>"), MaxCases)
 		require.NoError(t, err)
 		require.Len(t, cases, 1)
 		assert.Equal(t, want, fmt.Sprintf("%s:%d", cases[0].File, cases[0].Line), text)
@@ -88,7 +88,7 @@ func TestReportsThatAreTooMuch(t *testing.T) {
 		_, err := Parse(strings.NewReader(text), MaxCases)
 		assert.ErrorIs(t, err, ErrNotJUnit, text)
 	}
-	cases, err = Parse(strings.NewReader("<testsuites><testsuite name='a'><testsuite name='b'><testcase name='1'/></testsuite><testcase name='2'/></testsuite>" +
+	cases, err = Parse(strings.NewReader("<testsuites><testsuite name='a'><testsuite name='b'><testcase name='1'/></testsuite><testcase name='2'/></testsuite>"+
 		"<testsuite name='c'><testcase name='3'/></testsuite></testsuites>"), MaxCases)
 	require.NoError(t, err)
 	require.Len(t, cases, 3)
