@@ -203,6 +203,10 @@ type Failure struct {
 	Lines []logline.Line `json:"lines"`
 	// Test cases that failed.
 	Tests []FailedCase `json:"tests,omitempty"`
+	// Why it failed, where that is known.
+	Cause *FailureCause `json:"cause,omitempty"`
+	// How often the same was seen before; absent: never.
+	Seen *FailureSeen `json:"seen,omitempty"`
 }
 
 // FailedCase is a failed test case.

@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/cause"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -73,3 +74,12 @@ func (c *Client) SetTestAside(ctx context.Context, project string, id record.Cas
 func (c *Client) EndTestAside(ctx context.Context, project string, id record.CaseID) error {
 	return c.call(ctx, http.MethodDelete, testPath(project, id)+"/aside", nil, nil)
 }
+
+// Failures lists what failed in a project, each failure once.
+func (c *Client) Failures(ctx context.Context, project string, f api.FailureFilter) (api.FailurePage, error) {
+	return get[api.FailurePage](ctx, c, projectPath(project)+"/failures"+
+		asking(f.Limit, map[string]string{"contains": f.Contains, "skip": strconv.Itoa(f.Skip)}))
+}
+
+// Causes lists the causes of failures that the service knows.
+func (c *Client) Causes(ctx context.Context) ([]cause.Cause, error) { return get[[]cause.Cause](ctx, c, "/causes") }

@@ -91,6 +91,8 @@ var doors = map[string]need{
 	"GET /api/v1/projects/{project}/runs/{number}/since":                       reader,
 	"GET /api/v1/projects/{project}/runs/{number}/times":                       reader,
 	"GET /api/v1/projects/{project}/times":                                     reader,
+	"GET /api/v1/projects/{project}/failures":                                  reader,
+	"GET /api/v1/causes":                                                       someone,
 	"GET /api/v1/projects/{project}/tests":                                     reader,
 	"GET /api/v1/projects/{project}/tests/{id}":                                reader,
 	"PUT /api/v1/projects/{project}/tests/{id}/aside":                          builder,

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/cause"
 	"gentlepiston.example/piston/core/record"
 )
 
@@ -37,6 +38,16 @@ func history(sv *server, a huma.API) {
 		func(ctx context.Context, in *RunPath) (api.RunTimes, error) {
 			return sv.s.History.Run(ctx, in.Project, in.Number)
 		})
+	operation(a, http.MethodGet, "/projects/{project}/failures", "list-failures",
+		"List what failed, each failure once: how often, since when, and with which change it went away",
+		func(ctx context.Context, in *struct {
+			ProjectPath
+			api.FailureFilter
+		}) (api.FailurePage, error) {
+			return sv.s.Report.Failures(ctx, in.Project, in.FailureFilter)
+		})
+	operation(a, http.MethodGet, "/causes", "list-causes", "List the causes of failures that the service knows",
+		func(context.Context, *none) ([]cause.Cause, error) { return sv.s.Report.Causes(), nil })
 	const cases = "/projects/{project}/tests"
 	operation(a, http.MethodGet, cases, "list-tests", "List test cases: those that fail, are flaky, slow, new or gone",
 		func(ctx context.Context, in *struct {

@@ -81,6 +81,8 @@ var routes = map[string]outcomes{
 	"GET /api/v1/projects/{project}/runs/{number}/since":              forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/times":              forReaders,
 	"GET /api/v1/projects/{project}/times":                            forReaders,
+	"GET /api/v1/projects/{project}/failures":                         forReaders,
+	"GET /api/v1/causes":                                              forSomeone,
 	"GET /api/v1/projects/{project}/tests":                            forReaders,
 	"GET /api/v1/projects/{project}/tests/{id}":                       forReaders,
 	"PUT /api/v1/projects/{project}/tests/{id}/aside":                 forBuilder,

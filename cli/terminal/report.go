@@ -64,6 +64,13 @@ func (s *Screen) failure(f api.Failure) {
 		place += " › " + Short(f.Step, 60)
 	}
 	s.Line("%s %s", s.In(Red, place+":"), Short(f.Reason, 300))
+	if c := f.Cause; c != nil {
+		s.Line("   %s. %s", s.In(Strong, Short(c.Title, 100)), Short(c.Means, 600))
+		s.Line("   %s %s", s.In(Green, "what to do:"), Short(c.Do, 600))
+	}
+	if f.Seen != nil {
+		s.Line("   %s", s.seenBefore(*f.Seen))
+	}
 	for _, t := range f.Tests {
 		s.Line("   %s %s: %s", s.In(Red, "✗"), Short(t.Suite+" › "+t.Name, 80), Short(t.Message, 160))
 		if t.File != "" && !strings.Contains(t.Message, testPlace(t.Case)) { // many say it themselves
@@ -73,6 +80,19 @@ func (s *Screen) failure(f api.Failure) {
 	for _, l := range f.Lines {
 		s.Line("%s %s", s.In(Faint, fmt.Sprintf("%6d", l.N)), CleanLine(l.Text, s.Colour))
 	}
+}
+
+// seenBefore tells how often a failure was seen before, and what ended it.
+func (s *Screen) seenBefore(f api.FailureSeen) string {
+	text := fmt.Sprintf("the same was seen in %d runs, first in run %d, last in run %d (%s)", f.Times, f.FirstRun, f.LastRun,
+		Ago(f.Last))
+	if f.Times == 1 {
+		text = fmt.Sprintf("the same was seen in run %d (%s)", f.LastRun, Ago(f.Last))
+	}
+	if g := f.Gone; g != nil {
+		text += fmt.Sprintf("; it went away with run %d: %.9s %s", g.Run, g.Commit, Short(g.Subject, 60))
+	}
+	return s.In(Magenta, text)
 }
 
 // testPlace is where a case failed.

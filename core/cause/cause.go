@@ -76,6 +76,16 @@ func (c Catalogue) All() []Cause {
 	return list
 }
 
+// Named finds a cause.
+func (c Catalogue) Named(name string) (Cause, bool) {
+	for _, k := range c {
+		if k.Name == name {
+			return k.Cause, true
+		}
+	}
+	return Cause{}, false
+}
+
 // longest is how much of a line is looked at, in bytes.
 const longest = 4 << 10
 

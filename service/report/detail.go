@@ -52,7 +52,11 @@ func (s *Report) Run(ctx context.Context, project string, number record.RunNumbe
 		d.Artifacts = append(d.Artifacts, ground.ArtifactOf(f))
 	}
 	if run.State == state.Failed || run.State == state.TimedOut {
-		d.Failure = parts.failure(asked)
+		var attempt record.AttemptID
+		d.Failure, attempt = parts.failure(asked)
+		if err := s.explain(ctx, run, attempt, d.Failure); err != nil {
+			return d, err
+		}
 	}
 	d.Reported = api.ReportedOf(d.Jobs)
 	return d, nil
@@ -157,9 +161,9 @@ func (p parts) job(j store.Job, now time.Time) api.Job {
 	return out
 }
 
-// failure is what failed first: the earliest failed step of any job, or a job that failed outside its steps.
-func (p parts) failure(asked map[record.JobID]api.Gate) *api.Failure {
-	var first *api.Failure
+// failure is what failed first, and in which attempt: the earliest failed step of any job, or a job that failed outside
+// its steps.
+func (p parts) failure(asked map[record.JobID]api.Gate) (first *api.Failure, attempt record.AttemptID) {
 	var when time.Time
 	for _, j := range p.jobs {
 		a, ok := p.latest(j)
@@ -174,10 +178,10 @@ func (p parts) failure(asked map[record.JobID]api.Gate) *api.Failure {
 		}
 		f := failureOf(j, a, p.steps[a.ID])
 		if first == nil || a.Finished.Before(when) {
-			first, when = f, *a.Finished
+			first, when, attempt = f, *a.Finished, a.ID
 		}
 	}
-	return first
+	return first, attempt
 }
 
 func failureOf(j store.Job, a store.Attempt, steps []store.Step) *api.Failure {

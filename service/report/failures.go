@@ -1,0 +1,86 @@
+package report
+
+import (
+	"context"
+	"errors"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/cause"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/store"
+)
+
+// explain adds to a failure why it is one, and how often the same was seen before.
+func (s *Report) explain(ctx context.Context, run store.Run, attempt record.AttemptID, f *api.Failure) error {
+	if f == nil || attempt == 0 {
+		return nil
+	}
+	seen, err := s.Store.FailureOf(ctx, attempt)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // it ended before causes were kept, or by no report of a runner
+	}
+	if err != nil {
+		return err
+	}
+	if seen.Cause != "" {
+		f.Cause = &api.FailureCause{Name: seen.Cause, Title: seen.Title, Means: seen.Means, Do: seen.Do, Own: seen.Own,
+			Said: seen.Said}
+	}
+	before, err := s.Store.FailureSeenBefore(ctx, run.ProjectID, seen.Print, run.Number)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	told, err := s.seen(ctx, run.ProjectID, before, run.Number)
+	f.Seen = &told
+	return err
+}
+
+// seen tells how often a failure was seen, and with which run it went away. before is a run at which it is looked from:
+// one that passed later is none that ended it before; 0 for now.
+func (s *Report) seen(ctx context.Context, project record.ProjectID, r store.Recurrence, before record.RunNumber) (
+	api.FailureSeen, error) {
+	out := api.FailureSeen{Times: r.Times, FirstRun: r.FirstRun, First: r.First, LastRun: r.LastRun, Last: r.Last}
+	last, err := s.Store.RunOf(ctx, project, r.LastRun)
+	if err != nil {
+		return out, err
+	}
+	gone, err := s.Store.PassedAfter(ctx, project, last.Pipeline, last.Branch, last.Number)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	if err == nil && (before == 0 || gone.Number < before) {
+		out.Gone = &api.FailureGone{Run: gone.Number, Commit: gone.Commit, Subject: gone.Subject, Author: gone.Author}
+	}
+	return out, err
+}
+
+// Failures lists what failed in a project, each failure once.
+func (s *Report) Failures(ctx context.Context, project string, f api.FailureFilter) (api.FailurePage, error) {
+	out := api.FailurePage{Failures: []api.KnownFailure{}}
+	p, err := s.FindProject(ctx, project)
+	if err != nil {
+		return out, err
+	}
+	list, err := s.Store.Failures(ctx, p.ID, store.FailureFilter{Contains: f.Contains, Skip: f.Skip, Limit: f.Limit + 1})
+	if err != nil {
+		return out, err
+	}
+	if len(list) > f.Limit {
+		list, out.Next = list[:f.Limit], f.Skip+f.Limit
+	}
+	for _, r := range list {
+		told, err := s.seen(ctx, p.ID, r, 0)
+		if err != nil {
+			return out, err
+		}
+		out.Failures = append(out.Failures, api.KnownFailure{FailureSeen: told, Pipeline: r.Pipeline, Job: r.Job,
+			Step: r.Step, Cause: r.Cause, Title: r.Title, Said: r.Said})
+	}
+	return out, nil
+}
+
+// Causes lists what the product knows to fail.
+func (s *Report) Causes() []cause.Cause { return cause.With(nil).All() }

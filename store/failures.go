@@ -1,0 +1,96 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gentlepiston.example/piston/core/record"
+)
+
+// FailureSeen is what failed in an attempt, and why.
+type FailureSeen struct {
+	AttemptID record.AttemptID `db:"attempt_id"`
+	Job       string           `db:"job"`
+	Step      string           `db:"step"`
+	Print     []byte           `db:"print"`
+	Cause     string           `db:"cause"` // its name; "" when it is not known
+	Title     string           `db:"title"`
+	Means     string           `db:"means"`
+	Do        string           `db:"todo"`
+	Own       bool             `db:"own"`
+	Said      string           `db:"said"`
+}
+
+// AddFailure writes what failed in an attempt of a run.
+func (q Q) AddFailure(ctx context.Context, run Run, f FailureSeen) error {
+	return q.do(ctx, nil, `INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means,
+			todo, own, said) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT (attempt_id) DO NOTHING`,
+		run.ProjectID, f.Print, run.ID, f.AttemptID, f.Job, f.Step, f.Cause, f.Title, f.Means, f.Do, f.Own, f.Said)
+}
+
+// FailureOf finds what failed in an attempt.
+func (q Q) FailureOf(ctx context.Context, attempt record.AttemptID) (f FailureSeen, err error) {
+	err = q.get(ctx, &f, `SELECT attempt_id, job, step, print, cause, title, means, todo, own, said FROM failures
+		WHERE attempt_id = $1`, attempt)
+	return f, err
+}
+
+// Recurrence is how often a failure was seen, and when.
+type Recurrence struct {
+	Print    []byte           `db:"print"`
+	Times    int              `db:"times"` // runs
+	Cause    string           `db:"cause"`
+	Title    string           `db:"title"`
+	Job      string           `db:"job"`
+	Step     string           `db:"step"`
+	Said     string           `db:"said"`
+	Pipeline string           `db:"pipeline"`
+	FirstRun record.RunNumber `db:"first_run"`
+	First    time.Time        `db:"first_at"`
+	LastRun  record.RunNumber `db:"last_run"`
+	Last     time.Time        `db:"last_at"`
+}
+
+const recurrenceColumns = `f.print, count(DISTINCT f.run_id) AS times,
+	(array_agg(f.cause ORDER BY f.id DESC))[1] AS cause, (array_agg(f.title ORDER BY f.id DESC))[1] AS title,
+	(array_agg(f.job ORDER BY f.id DESC))[1] AS job, (array_agg(f.step ORDER BY f.id DESC))[1] AS step,
+	(array_agg(f.said ORDER BY f.id DESC))[1] AS said, (array_agg(r.pipeline ORDER BY f.id DESC))[1] AS pipeline,
+	min(r.number) AS first_run, min(f.failed_at) AS first_at, max(r.number) AS last_run, max(f.failed_at) AS last_at
+	FROM failures f JOIN runs r ON r.id = f.run_id`
+
+// FailureSeenBefore tells how often a failure was seen in runs before one.
+func (q Q) FailureSeenBefore(ctx context.Context, project record.ProjectID, print []byte, run record.RunNumber) (
+	r Recurrence, err error) {
+	err = q.get(ctx, &r, `SELECT `+recurrenceColumns+` WHERE f.project_id = $1 AND f.print = $2 AND r.number < $3
+		GROUP BY f.print`, project, print, run)
+	return r, err
+}
+
+// FailureFilter narrows a list of failures.
+type FailureFilter struct {
+	Contains string // in what was said, title, job or step
+	Skip     int
+	Limit    int
+}
+
+// Failures lists what failed in a project, each failure once, the latest first.
+func (q Q) Failures(ctx context.Context, project record.ProjectID, f FailureFilter) (list []Recurrence, err error) {
+	err = q.list(ctx, &list, `SELECT `+recurrenceColumns+` WHERE f.project_id = $1 AND ($2 = ''
+			OR strpos(lower(f.said || ' ' || f.title || ' ' || f.job || ' ' || f.step), lower($2)) > 0)
+		GROUP BY f.print ORDER BY max(f.id) DESC OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit)
+	return list, err
+}
+
+// PassedAfter finds the first run of a pipeline that passed after one, on a branch: what ended a failure.
+func (q Q) PassedAfter(ctx context.Context, project record.ProjectID, pipeline, branch string, run record.RunNumber) (
+	r Run, err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3
+		AND r.number > $4 AND r.state = 'passed' ORDER BY r.number LIMIT 1`, project, pipeline, branch, run)
+	return r, err
+}
+
+// RunOf finds a run of a project by its number.
+func (q Q) RunOf(ctx context.Context, project record.ProjectID, number record.RunNumber) (r Run, err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.number = $2`, project, number)
+	return r, err
+}
