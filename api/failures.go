@@ -27,7 +27,9 @@ type FailureSeen struct {
 	First    time.Time        `json:"first"`
 	LastRun  record.RunNumber `json:"last_run"`
 	Last     time.Time        `json:"last"`
-	// The run that passed after the last one, on the same branch: with its commit the failure went away.
+	// No run of its pipeline and branch has passed since it was seen last.
+	Still bool `json:"still,omitempty"`
+	// The run with which it went away the last time: the first that passed after it, on the same branch.
 	Gone *FailureGone `json:"gone,omitempty"`
 }
 

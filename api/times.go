@@ -11,7 +11,7 @@ import (
 type TimesFilter struct {
 	Pipeline string `query:"pipeline" doc:"Of this pipeline; without it of the one that ran last"`
 	Branch   string `query:"branch" doc:"Only runs of this branch"`
-	Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"60" doc:"Of so many runs, the last ones"`
+	Limit    int    `query:"limit" minimum:"1" maximum:"500" default:"120" doc:"Of so many runs, the last ones"`
 }
 
 // Times says where the time of a pipeline's runs went.

@@ -45,7 +45,7 @@ func App() *cli.Command {
 			serveCommand(), demoCommand(), runnerCommand(),
 			checkCommand(), explainCommand(), versionsCommand(), tryCommand(), localSecretCommand(),
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
-			runsCommand(), pushesCommand(), gatesCommand(), answerCommand(), showCommand(), sinceCommand(), timesCommand(), testsCommand(), failuresCommand(), causesCommand(),
+			runsCommand(), pushesCommand(), gatesCommand(), answerCommand(), showCommand(), sinceCommand(), timesCommand(), testsCommand(), failuresCommand(), causesCommand(), usageCommand(),
 			watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			cachesCommand(), whyCommand(),

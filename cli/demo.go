@@ -35,7 +35,9 @@ func demoCommand() *cli.Command {
 		Flags: append(hostFlags(filepath.Join(filepath.Dir(host.DefaultHome()), "piston-demo"), "127.0.0.1:7460"),
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"},
 			&cli.BoolFlag{Name: "hybrid", Value: true, Usage: "then play a second project, a hybrid app with real " +
-				"dependencies from npm; not with --once unless asked for"}, terminal.JSONFlag),
+				"dependencies from npm; not with --once unless asked for"},
+			&cli.BoolFlag{Name: "history", Value: true, Usage: "then play a project of some 150 short runs, so that there " +
+				"is a history; not with --once unless asked for"}, terminal.JSONFlag),
 		Action: playDemo,
 	}
 }
@@ -113,7 +115,13 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		}
 		return err
 	}
+	past := func() error { return story.PlayMarsh(ctx, h.Service.History.SetBack) }
 	if c.Bool("once") {
+		if c.IsSet("history") && c.Bool("history") {
+			if err := past(); err != nil {
+				return terminal.Ending(terminal.ExitFailed, err)
+			}
+		}
 		if c.IsSet("hybrid") && c.Bool("hybrid") {
 			if err := hybrid(); err != nil {
 				return terminal.Ending(terminal.ExitFailed, err)
@@ -127,6 +135,11 @@ func playDemo(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	sayWelcome(c, h.Address, password, mailbox, story, filepath.Join(home, "client.json"), binary)
+	if !played && c.Bool("history") {
+		if err := past(); err != nil && ctx.Err() == nil {
+			tell("%v", err)
+		}
+	}
 	if !played && c.Bool("hybrid") {
 		if err := hybrid(); err != nil && ctx.Err() == nil {
 			tell("%v", err)

@@ -53,10 +53,17 @@ func failuresCommand() *cli.Command {
 
 // goneWord tells with which run a failure went away.
 func goneWord(s *terminal.Screen, f api.FailureSeen) string {
-	if f.Gone == nil {
+	text := ""
+	if g := f.Gone; g != nil {
+		text = fmt.Sprintf("run %d: %.9s %s", g.Run, g.Commit, terminal.Short(g.Subject, 40))
+	}
+	if f.Still && text != "" {
+		return s.In(terminal.Red, "is back; before with ") + text
+	}
+	if f.Still {
 		return s.In(terminal.Red, "still there")
 	}
-	return fmt.Sprintf("run %d: %.9s %s", f.Gone.Run, f.Gone.Commit, terminal.Short(f.Gone.Subject, 40))
+	return text
 }
 
 func causesCommand() *cli.Command {

@@ -29,7 +29,7 @@ func timesCommand() *cli.Command {
 			&cli.StringFlag{Name: "branch", Usage: "only runs of this branch"},
 			&cli.StringFlag{Name: "step", Usage: "the history of this step, as JOB/STEP"},
 			&cli.StringFlag{Name: "machine", Usage: "of the step: only on this kind of machine"},
-			terminal.LimitFlag(60, 200), terminal.JSONFlag},
+			terminal.LimitFlag(120, 500), terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			f := api.TimesFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"), Limit: c.Int("limit")}
 			switch step := c.String("step"); {

@@ -83,3 +83,27 @@ func (c *Client) Failures(ctx context.Context, project string, f api.FailureFilt
 
 // Causes lists the causes of failures that the service knows.
 func (c *Client) Causes(ctx context.Context) ([]cause.Cause, error) { return get[[]cause.Cause](ctx, c, "/causes") }
+
+// Usage tells how long machines were at work for a project; for all where it is "".
+func (c *Client) Usage(ctx context.Context, project string, f api.UsageFilter) (api.Usage, error) {
+	at := "/usage"
+	if project != "" {
+		at = projectPath(project) + at
+	}
+	q := url.Values{"by": {f.By}}
+	if f.Month != "" {
+		q.Set("month", f.Month)
+	}
+	return get[api.Usage](ctx, c, at+"?"+q.Encode())
+}
+
+// SetBudget gives a project a budget of minutes a month.
+func (c *Client) SetBudget(ctx context.Context, project string, in api.NewBudget) (out api.Usage, err error) {
+	err = c.call(ctx, http.MethodPut, projectPath(project)+"/budget", in, &out)
+	return out, err
+}
+
+// DropBudget takes a project's budget back.
+func (c *Client) DropBudget(ctx context.Context, project string) error {
+	return c.call(ctx, http.MethodDelete, projectPath(project)+"/budget", nil, nil)
+}

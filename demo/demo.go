@@ -12,7 +12,7 @@ import (
 	"strings"
 )
 
-//go:embed all:tidewick all:pocket
+//go:embed all:tidewick all:pocket all:saltmarsh
 var files embed.FS
 
 // Project is the name the demo registers its repository under.

@@ -48,6 +48,27 @@ func history(sv *server, a huma.API) {
 		})
 	operation(a, http.MethodGet, "/causes", "list-causes", "List the causes of failures that the service knows",
 		func(context.Context, *none) ([]cause.Cause, error) { return sv.s.Report.Causes(), nil })
+	operation(a, http.MethodGet, "/usage", "usage", "How long machines were at work, for all projects",
+		func(ctx context.Context, in *struct{ api.UsageFilter }) (api.Usage, error) {
+			return sv.s.History.Usage(ctx, "", in.UsageFilter)
+		})
+	operation(a, http.MethodGet, "/projects/{project}/usage", "project-usage",
+		"How long machines were at work for a project, what could have been spared, and its budget",
+		func(ctx context.Context, in *struct {
+			ProjectPath
+			api.UsageFilter
+		}) (api.Usage, error) {
+			return sv.s.History.Usage(ctx, in.Project, in.UsageFilter)
+		})
+	operation(a, http.MethodPut, "/projects/{project}/budget", "set-budget", "Give a project a budget of minutes a month",
+		func(ctx context.Context, in *struct {
+			ProjectPath
+			Body api.NewBudget
+		}) (api.Usage, error) {
+			return sv.s.History.SetBudget(ctx, in.Project, in.Body)
+		})
+	command(a, http.MethodDelete, "/projects/{project}/budget", "drop-budget", "Take a project's budget back",
+		func(ctx context.Context, in *ProjectPath) error { return sv.s.History.DropBudget(ctx, in.Project) })
 	const cases = "/projects/{project}/tests"
 	operation(a, http.MethodGet, cases, "list-tests", "List test cases: those that fail, are flaky, slow, new or gone",
 		func(ctx context.Context, in *struct {

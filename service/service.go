@@ -122,6 +122,7 @@ func (s *Service) background() error {
 	s.Work.Background()
 	s.Logs.Background()
 	s.Report.Background()
+	s.History.Background()
 	s.OneOfAll(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour, Do: s.Store.DropExpired})
 	return s.Ground.Background()
 }

@@ -66,6 +66,19 @@ func (q Q) FailureSeenBefore(ctx context.Context, project record.ProjectID, prin
 	return r, err
 }
 
+// FailureEnded finds the run, before one, with which a failure went away last: the first of its pipeline and branch that
+// passed after it had been seen.
+func (q Q) FailureEnded(ctx context.Context, project record.ProjectID, print []byte, before record.RunNumber) (r Run,
+	err error) {
+	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = (
+		SELECT g.id FROM failures f JOIN runs o ON o.id = f.run_id
+			JOIN LATERAL (SELECT g.id, g.number FROM runs g WHERE g.project_id = $1 AND g.pipeline = o.pipeline
+				AND g.branch = o.branch AND g.number > o.number AND g.number < $3 AND g.state = 'passed'
+				ORDER BY g.number LIMIT 1) AS g ON true
+		WHERE f.project_id = $1 AND f.print = $2 ORDER BY f.id DESC LIMIT 1)`, project, print, before)
+	return r, err
+}
+
 // FailureFilter narrows a list of failures.
 type FailureFilter struct {
 	Contains string // in what was said, title, job or step
@@ -79,18 +92,4 @@ func (q Q) Failures(ctx context.Context, project record.ProjectID, f FailureFilt
 			OR strpos(lower(f.said || ' ' || f.title || ' ' || f.job || ' ' || f.step), lower($2)) > 0)
 		GROUP BY f.print ORDER BY max(f.id) DESC OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit)
 	return list, err
-}
-
-// PassedAfter finds the first run of a pipeline that passed after one, on a branch: what ended a failure.
-func (q Q) PassedAfter(ctx context.Context, project record.ProjectID, pipeline, branch string, run record.RunNumber) (
-	r Run, err error) {
-	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3
-		AND r.number > $4 AND r.state = 'passed' ORDER BY r.number LIMIT 1`, project, pipeline, branch, run)
-	return r, err
-}
-
-// RunOf finds a run of a project by its number.
-func (q Q) RunOf(ctx context.Context, project record.ProjectID, number record.RunNumber) (r Run, err error) {
-	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.project_id = $1 AND r.number = $2`, project, number)
-	return r, err
 }

@@ -211,7 +211,7 @@ func Where(r api.Run) string {
 	return strings.TrimSpace(fmt.Sprintf("%s %.7s", Short(ref, 40), r.Commit))
 }
 
-// Spark draws values as a line of bars, each as high as its share of the highest.
+// Spark draws values as a line of bars, each as high as its share of the highest; a dot is none.
 func Spark(values []int64) string {
 	bars := []rune("▁▂▃▄▅▆▇█")
 	most := int64(1)
@@ -220,7 +220,9 @@ func Spark(values []int64) string {
 	}
 	line := make([]rune, len(values))
 	for i, v := range values {
-		line[i] = bars[max(0, v)*int64(len(bars)-1)/most]
+		if line[i] = bars[max(0, v)*int64(len(bars)-1)/most]; v <= 0 {
+			line[i] = '·'
+		}
 	}
 	return string(line)
 }

@@ -90,7 +90,7 @@ func (s *Screen) seenBefore(f api.FailureSeen) string {
 		text = fmt.Sprintf("the same was seen in run %d (%s)", f.LastRun, Ago(f.Last))
 	}
 	if g := f.Gone; g != nil {
-		text += fmt.Sprintf("; it went away with run %d: %.9s %s", g.Run, g.Commit, Short(g.Subject, 60))
+		text += fmt.Sprintf("; the last time it went away with run %d: %.9s %s", g.Run, g.Commit, Short(g.Subject, 60))
 	}
 	return s.In(Magenta, text)
 }

@@ -22,6 +22,10 @@ type Follows struct {
 
 // The kinds.
 const (
+	BudgetDrop        Kind = "budget.drop"
+	BudgetSet         Kind = "budget.set"
+	BudgetSpent       Kind = "budget.spent"
+	BudgetWarn        Kind = "budget.warn"
 	CacheDrop         Kind = "cache.drop"
 	CaseAside         Kind = "case.aside"
 	CaseBack          Kind = "case.back" // it is set aside no longer
@@ -91,6 +95,7 @@ var act = Follows{Audit: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
+	BudgetDrop: act, BudgetSet: act, BudgetSpent: act, BudgetWarn: act,
 	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
 	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,

@@ -4,6 +4,7 @@ package history
 
 import (
 	"context"
+	"time"
 
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
@@ -19,6 +20,11 @@ type History struct {
 
 // New makes it.
 func New(g *ground.Ground, r *report.Report) *History { return &History{g, r} }
+
+// Background starts its loops.
+func (s *History) Background() {
+	s.OneOfAll(ground.Upkeep{What: "watching budgets", Every: time.Minute, Do: s.watchBudgets})
+}
 
 // pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines are
 // all that have a history; the name is "" where there is none.

@@ -55,6 +55,9 @@ func (s *History) Times(ctx context.Context, project string, f api.TimesFilter) 
 	if err != nil || pipeline == "" {
 		return out, err
 	}
+	if out.SetBack, err = s.Store.IsSetBack(ctx, p.ID); err != nil {
+		return out, err
+	}
 	runs, err := s.Store.HistoryRuns(ctx, p.ID, store.HistoryFilter{Pipeline: pipeline, Branch: f.Branch, Limit: f.Limit})
 	if err != nil {
 		return out, err

@@ -38,22 +38,20 @@ func (s *Report) explain(ctx context.Context, run store.Run, attempt record.Atte
 	return err
 }
 
-// seen tells how often a failure was seen, and with which run it went away. before is a run at which it is looked from:
-// one that passed later is none that ended it before; 0 for now.
+// now is after every run.
+const now = record.RunNumber(1 << 62)
+
+// seen tells how often a failure was seen before a run, and with which run it went away the last time.
 func (s *Report) seen(ctx context.Context, project record.ProjectID, r store.Recurrence, before record.RunNumber) (
 	api.FailureSeen, error) {
 	out := api.FailureSeen{Times: r.Times, FirstRun: r.FirstRun, First: r.First, LastRun: r.LastRun, Last: r.Last}
-	last, err := s.Store.RunOf(ctx, project, r.LastRun)
-	if err != nil {
-		return out, err
-	}
-	gone, err := s.Store.PassedAfter(ctx, project, last.Pipeline, last.Branch, last.Number)
+	gone, err := s.Store.FailureEnded(ctx, project, r.Print, before)
 	if errors.Is(err, store.ErrNotFound) {
+		out.Still = true
 		return out, nil
 	}
-	if err == nil && (before == 0 || gone.Number < before) {
-		out.Gone = &api.FailureGone{Run: gone.Number, Commit: gone.Commit, Subject: gone.Subject, Author: gone.Author}
-	}
+	out.Gone = &api.FailureGone{Run: gone.Number, Commit: gone.Commit, Subject: gone.Subject, Author: gone.Author}
+	out.Still = gone.Number < r.LastRun
 	return out, err
 }
 
@@ -72,7 +70,7 @@ func (s *Report) Failures(ctx context.Context, project string, f api.FailureFilt
 		list, out.Next = list[:f.Limit], f.Skip+f.Limit
 	}
 	for _, r := range list {
-		told, err := s.seen(ctx, p.ID, r, 0)
+		told, err := s.seen(ctx, p.ID, r, now)
 		if err != nil {
 			return out, err
 		}
