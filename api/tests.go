@@ -39,10 +39,10 @@ type CaseAside struct {
 
 // TestFilter says which test cases a list has.
 type TestFilter struct {
-	Show string `query:"show" enum:"failing,flaky,slow,slower,new,gone,aside,all" default:"failing" doc:"Which, and in which order"`
+	Show string `query:"show" enum:"failing,flaky,slow,slower,new,gone,aside,all" default:"failing" doc:"Which"`
 	// In suite or name.
 	Contains string `query:"contains" maxLength:"200" doc:"Only with this in suite or name"`
-	Skip     int    `query:"skip" minimum:"0" maximum:"1000000" doc:"Leave out so many, as the page before says under next"`
+	Skip     int    `query:"skip" minimum:"0" maximum:"1000000" doc:"Leave out so many: next of the page before"`
 	Limit    int    `query:"limit" minimum:"1" maximum:"500" default:"50" doc:"At most so many"`
 }
 

@@ -2,7 +2,7 @@ package api
 
 // UsageFilter says of which month usage is told, and by what.
 type UsageFilter struct {
-	Month string `query:"month" maxLength:"7" pattern:"^[0-9]{4}-[0-9]{2}$" doc:"Such as 2027-01; without it this one. UTC"`
+	Month string `query:"month" maxLength:"7" pattern:"^[0-9]{4}-[0-9]{2}$" doc:"Default: this one (UTC)"`
 	By    string `query:"by" enum:"project,pipeline,job,machine,person" default:"pipeline" doc:"What it is told by"`
 }
 

@@ -34,7 +34,8 @@ func failuresCommand() *cli.Command {
 			s := terminal.NewScreen(terminal.Out(c))
 			var rows [][]string
 			for _, f := range page.Failures {
-				rows = append(rows, []string{fmt.Sprint(f.Times), terminal.Short(strings.TrimSuffix(f.Job+" › "+f.Step, " › "), 40),
+				at := terminal.Short(strings.TrimSuffix(f.Job+" › "+f.Step, " › "), 40)
+				rows = append(rows, []string{fmt.Sprint(f.Times), at,
 					terminal.Short(f.Title, 40), fmt.Sprint(f.FirstRun), fmt.Sprintf("%d, %s", f.LastRun, terminal.Ago(f.Last)),
 					goneWord(s, f.FailureSeen), terminal.Short(f.Said, 100)})
 			}

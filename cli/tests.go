@@ -19,8 +19,9 @@ func testsCommand() *cli.Command {
 		Name:      "tests",
 		Usage:     "list test cases: those that fail, are flaky, slow, new or gone; or tell all of one",
 		ArgsUsage: "PROJECT [ID]",
-		Description: "A case is flaky when it passed and failed on the same content. Of one case: its results, when it broke " +
-			"and with which\nchange. It can be set aside until a day: its failure fails nothing then; it is still run, and shown.\n\n" +
+		Description: "A case is flaky when it passed and failed on the same content. Of one case: its results, when it " +
+			"broke and with\nwhich change. It can be set aside until a day: its failure fails nothing then; it is still " +
+			"run, and shown.\n\n" +
 			terminal.Example("piston tests tidewick --show flaky", "piston tests tidewick 17",
 				"piston tests tidewick 17 --aside \"times out on Mondays; see the notes\" --until 2027-01-15",
 				"piston tests tidewick 17 --back"),
@@ -140,8 +141,8 @@ func oneTest(ctx context.Context, c *cli.Command, cl *client.Client, project str
 	}
 	s := terminal.NewScreen(terminal.Out(c))
 	s.Line("%s  %s", s.In(terminal.Strong, terminal.Short(t.Suite+" › "+t.Name, 120)), standsWord(t.TestCase))
-	s.Line("  %s in job %s of %s; failed %d of %d times; usually %s", resultWord(s, t.Result), t.Job, t.Pipeline, t.Failures,
-		t.Runs, usualWord(t.TestCase))
+	s.Line("  %s in job %s of %s; failed %d of %d times; usually %s", resultWord(s, t.Result), t.Job, t.Pipeline,
+		t.Failures, t.Runs, usualWord(t.TestCase))
 	if b := t.Broke; b != nil {
 		s.Line("")
 		s.Line("%s run %d: %.9s %s  %s", s.In(terminal.Red, "broke in"), b.Run, b.Commit, terminal.Short(b.Subject, 60),

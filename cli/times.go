@@ -19,9 +19,9 @@ func timesCommand() *cli.Command {
 		Name:      "times",
 		Usage:     "tell where the time goes: of a pipeline's last runs, of one step, or of one run",
 		ArgsUsage: "PROJECT [RUN]",
-		Description: "Without RUN: the steps of the pipeline, those that take most first, with their middle time, a line of " +
-			"the last\nruns, and since when they take longer. With --step the history of one, and what changed with it. " +
-			"With RUN its\ncritical path, what would have made it shorter, and what was slower than usual.\n\n" +
+		Description: "Without RUN: the steps of the pipeline, those that take most first, with their middle time, a " +
+			"line of the last\nruns, and since when they take longer. With --step the history of one, and what changed " +
+			"with it. With RUN its\ncritical path, what would have made it shorter, and what was slower than usual.\n\n" +
 			terminal.Example("piston times tidewick --pipeline build", "piston times tidewick --step \"core/compile\"",
 				"piston times tidewick 41"),
 		Flags: []cli.Flag{
@@ -68,8 +68,8 @@ func showTimes(s *terminal.Screen, t api.Times) {
 		hits, misses = hits+r.Hits, misses+r.Misses
 	}
 	first, last := t.Runs[0], t.Runs[len(t.Runs)-1]
-	s.Line("%s  %s", s.In(terminal.Strong, t.Pipeline), s.In(terminal.Faint, fmt.Sprintf("%d runs, %d to %d; pipelines: %s",
-		len(t.Runs), first.Run, last.Run, strings.Join(t.Pipelines, ", "))))
+	s.Line("%s  %s", s.In(terminal.Strong, t.Pipeline), s.In(terminal.Faint,
+		fmt.Sprintf("%d runs, %d to %d; pipelines: %s", len(t.Runs), first.Run, last.Run, strings.Join(t.Pipelines, ", "))))
 	if t.SetBack {
 		s.Line("%s", s.In(terminal.Magenta, "these runs were set back in time, for show"))
 	}
@@ -107,7 +107,8 @@ func changeWord(s *terminal.Screen, list []api.TimedChange) string {
 	if c.Now > c.Before {
 		colour, word = terminal.Red, "slower"
 	}
-	return s.In(colour, fmt.Sprintf("%s since run %d: %s → %s", word, c.Run, terminal.Span(c.Before), terminal.Span(c.Now)))
+	return s.In(colour, fmt.Sprintf("%s since run %d: %s → %s", word, c.Run, terminal.Span(c.Before),
+		terminal.Span(c.Now)))
 }
 
 func stepTimes(ctx context.Context, c *cli.Command, cl *client.Client, project string, f api.StepFilter) error {
@@ -175,6 +176,9 @@ func runTimes(ctx context.Context, c *cli.Command, cl *client.Client, project st
 func stretchWord(p timing.Stretch) string {
 	if p.Kind == timing.Stepping {
 		return terminal.Short(p.Step, 60)
+	}
+	if p.Kind == timing.Tried {
+		return "(tried before)"
 	}
 	return "(" + string(p.Kind) + ")"
 }

@@ -82,7 +82,9 @@ func (c *Client) Failures(ctx context.Context, project string, f api.FailureFilt
 }
 
 // Causes lists the causes of failures that the service knows.
-func (c *Client) Causes(ctx context.Context) ([]cause.Cause, error) { return get[[]cause.Cause](ctx, c, "/causes") }
+func (c *Client) Causes(ctx context.Context) ([]cause.Cause, error) {
+	return get[[]cause.Cause](ctx, c, "/causes")
+}
 
 // Usage tells how long machines were at work for a project; for all where it is "".
 func (c *Client) Usage(ctx context.Context, project string, f api.UsageFilter) (api.Usage, error) {
@@ -106,4 +108,9 @@ func (c *Client) SetBudget(ctx context.Context, project string, in api.NewBudget
 // DropBudget takes a project's budget back.
 func (c *Client) DropBudget(ctx context.Context, project string) error {
 	return c.call(ctx, http.MethodDelete, projectPath(project)+"/budget", nil, nil)
+}
+
+// Overview tells of a project at a glance.
+func (c *Client) Overview(ctx context.Context, project string) (api.Overview, error) {
+	return get[api.Overview](ctx, c, projectPath(project)+"/overview")
 }

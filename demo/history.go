@@ -100,7 +100,7 @@ func (s *Story) PlayMarsh(ctx context.Context, setBack func(ctx context.Context,
 	if err := setBack(ctx, Marsh, marshFor); err != nil {
 		return err
 	}
-	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a step that became slow, a flaky case, a failure seen before",
+	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a slow step, a flaky case, a failure seen before",
 		marshRuns, Marsh, ran.Seconds())
 	return nil
 }

@@ -165,7 +165,7 @@ func checkConsole(t *testing.T, s *server) {
 	t.Logf("the first view was usable after %d ms, with Chromium's own start", time.Since(began).Milliseconds())
 	do("a wrong password", chromedp.SendKeys(`input[name=password]`, "wrong\r"), chromedp.WaitVisible(`//*[contains(text(), "name or password is wrong")]`))
 	do("sign in", chrome.SignIn(address, s.password))
-	do("to the runs", chromedp.Click(`//a[text()="tidewick"]`), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
+	do("to the runs", chromedp.Click(`//a[text()="tidewick"]`), chromedp.WaitVisible(`//h1[text()="tidewick"]`))
 
 	// A run, live: started here, its states and its log come by themselves.
 	run, err := s.cl.StartRun(ctx, "tidewick", api.StartRun{Pipeline: "trunk", Ref: "main"})
@@ -189,7 +189,7 @@ func checkConsole(t *testing.T, s *server) {
 	do("a broken file says what is wrong where the log would be", chromedp.Navigate(address+"/tidewick/13"), chromedp.WaitVisible(`//*[contains(text(), "unknown key")]`),
 		chromedp.Text(`main`, &text))
 	assert.Contains(t, text, `Did you mean "machine"?`)
-	do("keys: up to the runs", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`))
+	do("keys: up to the runs", chromedp.KeyEvent("u"), chromedp.WaitVisible(`//h1[text()="tidewick"]`))
 
 	dir := t.TempDir()
 	do("download the APK", browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorAllow).WithDownloadPath(dir),
@@ -268,7 +268,7 @@ func checkQueueAndEditor(t *testing.T, s *server, do func(string, ...chromedp.Ac
 func checkSecretsAndPeople(t *testing.T, s *server, do func(string, ...chromedp.Action)) {
 	var text string
 	address := "http://" + s.listen
-	do("the secrets", chromedp.Navigate(address+"/tidewick"), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`), chromedp.KeyEvent("x"), chromedp.WaitVisible(`//b[text()="STORE_KEY"]`), shows("STORE_KEY: expires"), shows("pipeline release; branch main"))
+	do("the secrets", chromedp.Navigate(address+"/tidewick"), chromedp.WaitVisible(`//h1[text()="tidewick"]`), chromedp.KeyEvent("x"), chromedp.WaitVisible(`//b[text()="STORE_KEY"]`), shows("STORE_KEY: expires"), shows("pipeline release; branch main"))
 	do("set one", chromedp.Click(`//button[text()="Set a secret …"]`), chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Name")]/following::input[1]`, "CONSOLE_KEY"),
 		chromedp.SendKeys(`//label[contains(., "Value")]/following::textarea[1]`, "typed-in-the-console"), chromedp.SendKeys(`//label[contains(., "Only branches")]/following::input[1]`, "main, release/*"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), chromedp.WaitVisible(`//td[text()="branch main, release/*"]`), chromedp.OuterHTML(`html`, &text))
@@ -287,7 +287,7 @@ func checkSecretsAndPeople(t *testing.T, s *server, do func(string, ...chromedp.
 	gone := chromedp.WaitNotPresent(`[role=dialog]`, chromedp.ByQuery) // until then a click would meet what is behind it
 	do("as somebody who may only read", gone, chromedp.Click(`//button[starts-with(text(), "Sign out")]`), chromedp.WaitVisible(`input[name=password]`), chromedp.Navigate(address), chromedp.WaitVisible(`input[name=name]`),
 		chromedp.Evaluate(`document.querySelector('input[name=name]').value = ''`, nil), chromedp.SendKeys(`input[name=name]`, "greta"), chromedp.SendKeys(`input[name=password]`, password+"\r"), chromedp.WaitVisible(`//a[text()="tidewick"]`),
-		chromedp.Click(`//a[text()="tidewick"]`), chromedp.WaitVisible(`//h1[contains(., "Runs of tidewick")]`), chromedp.Text(`body`, &text))
+		chromedp.Click(`//a[text()="tidewick"]`), chromedp.WaitVisible(`//h1[text()="tidewick"]`), chromedp.Text(`body`, &text))
 	for _, word := range []string{"Hold", "Start …", "People", "Audit"} {
 		assert.NotContains(t, text, word, "what she may not is not offered")
 	}

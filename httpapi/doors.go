@@ -95,6 +95,8 @@ var doors = map[string]need{
 	"GET /api/v1/projects/{project}/usage":                                     reader,
 	"PUT /api/v1/projects/{project}/budget":                                    keeper,
 	"DELETE /api/v1/projects/{project}/budget":                                 keeper,
+	"GET /api/v1/overview":                                                     someone,
+	"GET /api/v1/projects/{project}/overview":                                  reader,
 	"GET /api/v1/projects/{project}/failures":                                  reader,
 	"GET /api/v1/causes":                                                       someone,
 	"GET /api/v1/projects/{project}/tests":                                     reader,

@@ -19,6 +19,15 @@ type CasePath struct {
 
 // history registers what all runs of a project tell together.
 func history(sv *server, a huma.API) {
+	operation(a, http.MethodGet, "/overview", "overviews", "Projects at a glance, by name",
+		func(ctx context.Context, in *struct{ api.Page }) ([]api.Overview, error) {
+			return sv.s.History.Overviews(ctx, in.Page)
+		})
+	operation(a, http.MethodGet, "/projects/{project}/overview", "overview",
+		"A project at a glance: is it fine, what is at work, what needs somebody",
+		func(ctx context.Context, in *ProjectPath) (api.Overview, error) {
+			return sv.s.History.Overview(ctx, in.Project)
+		})
 	operation(a, http.MethodGet, "/projects/{project}/times", "times", "Where the time of a pipeline's last runs went",
 		func(ctx context.Context, in *struct {
 			ProjectPath

@@ -85,6 +85,8 @@ var routes = map[string]outcomes{
 	"GET /api/v1/projects/{project}/usage":                            forReaders,
 	"PUT /api/v1/projects/{project}/budget":                           forKeepers,
 	"DELETE /api/v1/projects/{project}/budget":                        forKeepers,
+	"GET /api/v1/overview":                                            forSomeone,
+	"GET /api/v1/projects/{project}/overview":                         forReaders,
 	"GET /api/v1/projects/{project}/failures":                         forReaders,
 	"GET /api/v1/causes":                                              forSomeone,
 	"GET /api/v1/projects/{project}/tests":                            forReaders,

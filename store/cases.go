@@ -55,8 +55,9 @@ const given = `WITH n AS (SELECT decode(print, 'base64') AS print, max(suite) AS
 	FROM jsonb_to_recordset($1) AS x(print text, suite text, name text, result text, took bigint, message text)
 	GROUP BY print)`
 
-// AddResults writes what came of cases in an attempt of a run's job, each case once, and how they stand with it. Telling
-// it again changes nothing. Cases are always taken in the same order, so that two who do it at once wait for each other.
+// AddResults writes what came of cases in an attempt of a run's job, each case once, and how they stand with it.
+// Telling it again changes nothing. Cases are always taken in the same order, so that two who do it at once wait for
+// each other.
 func (q Q) AddResults(ctx context.Context, run Run, job Job, attempt int, list []NewResult) error {
 	var added []struct {
 		Case  record.CaseID `db:"case_id"`
@@ -79,14 +80,15 @@ func (q Q) AddResults(ctx context.Context, run Run, job Job, attempt int, list [
 	if err != nil {
 		return err
 	}
-	var fresh, all []record.CaseID
+	fresh, all := []record.CaseID{}, []record.CaseID{}
 	for _, a := range added {
 		all = append(all, a.Case)
 		if a.Fresh {
 			fresh = append(fresh, a.Case)
 		}
 	}
-	return q.do(ctx, nil, `UPDATE cases c SET pipeline = $3, job = $4, last_run = greatest(c.last_run, $5), last_at = now(),
+	return q.do(ctx, nil, `UPDATE cases c SET pipeline = $3, job = $4, last_run = greatest(c.last_run, $5),
+			last_at = now(),
 			last_result = CASE WHEN $5 < c.last_run THEN c.last_result ELSE n.result END, last_ms = n.took_ms,
 			usual_ms = CASE WHEN n.result <> 'passed' OR NOT n.fresh THEN c.usual_ms WHEN c.usual_ms < 0 THEN n.took_ms
 				ELSE (c.usual_ms * 9 + n.took_ms) / 10 END,

@@ -66,8 +66,8 @@ func (q Q) FailureSeenBefore(ctx context.Context, project record.ProjectID, prin
 	return r, err
 }
 
-// FailureEnded finds the run, before one, with which a failure went away last: the first of its pipeline and branch that
-// passed after it had been seen.
+// FailureEnded finds the run, before one, with which a failure went away last: the first of its pipeline and branch
+// that passed after it had been seen.
 func (q Q) FailureEnded(ctx context.Context, project record.ProjectID, print []byte, before record.RunNumber) (r Run,
 	err error) {
 	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = (

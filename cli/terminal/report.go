@@ -84,8 +84,8 @@ func (s *Screen) failure(f api.Failure) {
 
 // seenBefore tells how often a failure was seen before, and what ended it.
 func (s *Screen) seenBefore(f api.FailureSeen) string {
-	text := fmt.Sprintf("the same was seen in %d runs, first in run %d, last in run %d (%s)", f.Times, f.FirstRun, f.LastRun,
-		Ago(f.Last))
+	text := fmt.Sprintf("the same was seen in %d runs, first in run %d, last in run %d (%s)", f.Times,
+		f.FirstRun, f.LastRun, Ago(f.Last))
 	if f.Times == 1 {
 		text = fmt.Sprintf("the same was seen in run %d (%s)", f.LastRun, Ago(f.Last))
 	}

@@ -22,6 +22,11 @@ const Gates = lazy(() => import('./pages/Gates'));
 const Outlets = lazy(() => import('./pages/Outlets'));
 const Releases = lazy(() => import('./pages/Releases'));
 const Release = lazy(() => import('./pages/Release'));
+const Time = lazy(() => import('./pages/Time'));
+const Tests = lazy(() => import('./pages/Tests'));
+const Test = lazy(() => import('./pages/Test'));
+const Failures = lazy(() => import('./pages/Failures'));
+const UsagePage = lazy(() => import('./pages/Usage'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -85,6 +90,12 @@ function Pages() {
               <Route path="/:project/outlets" element={<Outlets />} />
               <Route path="/:project/releases" element={<Releases />} />
               <Route path="/:project/releases/:app/:name" element={<Release />} />
+              <Route path="/-/usage" element={<UsagePage />} />
+              <Route path="/:project/time" element={<Time />} />
+              <Route path="/:project/tests" element={<Tests />} />
+              <Route path="/:project/tests/:id" element={<Test />} />
+              <Route path="/:project/failures" element={<Failures />} />
+              <Route path="/:project/usage" element={<UsagePage />} />
               <Route path="/:project/caches" element={<Caches />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />

@@ -58,22 +58,19 @@ export interface Newest<T> {
   more?: (() => void) | undefined;
 }
 
-/**
- * A list by ids, the newest first, which is read again every so often; each page says from where the one before it
- * goes.
- */
-export function useNewest<P extends { next?: number | undefined }, T>(
+/** A list that is read again every so often; each page says from where the next one goes. */
+function useFollowed<P extends { next?: number | undefined }, T>(
   query: (string | undefined)[],
   every: number,
-  fetch: (before: { before?: number }) => Promise<P>,
+  fetch: (from: number) => Promise<P>,
   items: (page: P) => T[],
-): Newest<T> {
+): Newest<T> & { first: P | undefined } {
   const pages = useInfiniteQuery({
     queryKey: query,
     initialPageParam: 0,
     placeholderData: keepPreviousData,
     refetchInterval: every,
-    queryFn: ({ pageParam }) => fetch(pageParam ? { before: pageParam } : {}),
+    queryFn: ({ pageParam }) => fetch(pageParam),
     getNextPageParam: (page) => page.next,
   });
   return {
@@ -82,8 +79,20 @@ export function useNewest<P extends { next?: number | undefined }, T>(
     at: pages.dataUpdatedAt,
     error: pages.error,
     more: pages.hasNextPage ? () => void pages.fetchNextPage() : undefined,
+    first: pages.data?.pages[0],
   };
 }
+
+/** A list by ids, the newest first: a page goes to before an id. */
+export const useNewest = <P extends { next?: number | undefined }, T>(
+  query: (string | undefined)[],
+  every: number,
+  fetch: (before: { before?: number }) => Promise<P>,
+  items: (page: P) => T[],
+): Newest<T> => useFollowed(query, every, (from) => fetch(from ? { before: from } : {}), items);
+
+/** A list in an order of its own: a page leaves out so many. */
+export const useSkipped = useFollowed;
 
 /** A list by name. */
 export const useNamed = <T,>(

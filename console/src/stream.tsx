@@ -70,6 +70,7 @@ export function StreamProvider({ children }: { children: ReactNode }) {
         else void queries.invalidateQueries({ queryKey: ['run'] });
         void queries.invalidateQueries({ queryKey: ['runs'] });
         void queries.invalidateQueries({ queryKey: ['projects'] });
+        void queries.invalidateQueries({ queryKey: ['overview'] });
         void queries.invalidateQueries({ queryKey: ['queue'] });
       }, 80);
     };

@@ -80,3 +80,9 @@ export const theme = createTheme({
     MuiCssBaseline: { styleOverrides: { '*:focus-visible': { outline: '2px solid currentColor', outlineOffset: 1 } } },
   },
 });
+
+/** Colours that tell parts of a picture apart, none of them that of a state; a legend names each. */
+export const series = {
+  light: ['#2a6f97', '#b5651d', '#6a4c93', '#3f7d20', '#a23e48', '#1b7f79', '#7a6a00', '#5c5c8a', '#8a8a8a'],
+  dark: ['#7fb8dd', '#e0a568', '#b99be0', '#93c572', '#e58c94', '#6fcac4', '#cdbd4f', '#a9a9d8', '#9a9a9a'],
+} as const;

@@ -65,7 +65,7 @@ func ParseCauses(file string, text []byte) ([]Cause, []Finding) {
 		return nil, Foremost(found)
 	}
 	v := &validator{ix: ix, found: found}
-	v.causes(all.Cause)
+	causes(v, all.Cause)
 	sortFindings(v.found)
 	if HasErrors(v.found) {
 		return nil, Foremost(v.found)
@@ -73,7 +73,7 @@ func ParseCauses(file string, text []byte) ([]Cause, []Finding) {
 	return all.Cause, v.found
 }
 
-func (v *validator) causes(list []Cause) {
+func causes(v *validator, list []Cause) {
 	if len(list) > maxCauses {
 		v.add("too-many", fmt.Sprintf("%d causes; at most %d are read", len(list), maxCauses), "Take some out.", "cause")
 	}
@@ -82,7 +82,8 @@ func (v *validator) causes(list []Cause) {
 		path := func(key string) []string { return []string{"cause", fmt.Sprint(i), key} }
 		switch {
 		case len(c.Name) > 63 || !causeName.MatchString(c.Name):
-			v.add("bad-name", fmt.Sprintf("%q is no name of a cause", c.Name), "Use letters, digits and dashes.", path("name")...)
+			v.add("bad-name", fmt.Sprintf("%q is no name of a cause", c.Name), "Use letters, digits and dashes.",
+				path("name")...)
 		case seen[c.Name]:
 			v.add("bad-name", fmt.Sprintf("there is a cause %q already", c.Name), "Name it otherwise.", path("name")...)
 		}
@@ -98,12 +99,12 @@ func (v *validator) causes(list []Cause) {
 			v.add("missing-key", fmt.Sprintf("a cause needs patterns by which it is known: 1 to %d", maxPatterns),
 				`Add says = ["…"].`, path("name")...)
 		}
-		v.patterns(c, path)
+		patterns(v, c, path)
 	}
 }
 
 // patterns checks what a cause is known by, and that its examples are.
-func (v *validator) patterns(c Cause, path func(string) []string) {
+func patterns(v *validator, c Cause, path func(string) []string) {
 	var all []*regexp.Regexp
 	for n, p := range c.Says {
 		at := append(path("says"), fmt.Sprint(n))
@@ -130,8 +131,8 @@ func (v *validator) patterns(c Cause, path func(string) []string) {
 	}
 }
 
-// pattern compiles one that a stranger wrote. RE2 takes time in proportion to text and pattern; so the pattern is bounded,
-// as it is when its repetitions are written out.
+// pattern compiles one that a stranger wrote. RE2 takes time in proportion to text and pattern; so the pattern is
+// bounded, as it is when its repetitions are written out.
 func pattern(text string) (*regexp.Regexp, error) {
 	if len(text) > longPattern {
 		return nil, fmt.Errorf("it has more than %d characters", longPattern)

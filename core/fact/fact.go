@@ -96,7 +96,8 @@ var act = Follows{Audit: true}
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
 	BudgetDrop: act, BudgetSet: act, BudgetSpent: act, BudgetWarn: act,
-	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act, IdentityAllow: act, IdentityChange: act,
+	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act,
+	IdentityAllow: act, IdentityChange: act,
 	IdentityDrop:   act,
 	IdentityExport: act, IdentityProfile: act, IdentitySet: act, KeptRules: act, LedgerFloor: act, MasterRotate: act,
 	OutletDrop: act, OutletSet: act, PublicationBegin: act, PublicationWish: act,

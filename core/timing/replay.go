@@ -15,6 +15,7 @@ type Ran struct {
 	Own   bool // no machine's work: the service's own, or people's
 
 	Ready    int64 // it could have started
+	Again    int64 // it was queued for the last time, when it was tried several times; else as Ready
 	Claimed  int64
 	Prepared int64
 	Ended    int64
@@ -26,6 +27,7 @@ type StretchKind string
 
 // The kinds.
 const (
+	Tried     StretchKind = "tried"   // attempts before the last
 	Waiting   StretchKind = "waiting" // for a machine, or for people
 	Preparing StretchKind = "preparing"
 	Stepping  StretchKind = "step"
@@ -34,7 +36,7 @@ const (
 
 // Stretch is a part of a run's time.
 type Stretch struct {
-	Kind StretchKind `json:"kind" enum:"waiting,preparing,step,wrapping"`
+	Kind StretchKind `json:"kind" enum:"tried,waiting,preparing,step,wrapping"`
 	Job  string      `json:"job"`
 	Step string      `json:"step,omitempty"`
 	// When it began, in milliseconds since the run was queued, and how long it was.
@@ -85,7 +87,9 @@ func stretches(j Ran) (list []Stretch) {
 			list = append(list, Stretch{kind, j.Name, step, from, to - from})
 		}
 	}
-	add(Waiting, "", j.Ready, j.Claimed)
+	again := max(j.Ready, j.Again)
+	add(Tried, "", j.Ready, again)
+	add(Waiting, "", again, j.Claimed)
 	add(Preparing, "", j.Claimed, j.Prepared)
 	end := j.Prepared
 	for _, s := range j.Steps {
@@ -180,7 +184,8 @@ func replay(jobs []Ran, machine bool) (total int64) {
 			continue
 		}
 		start, took := ready+max(0, j.Claimed-j.Ready), max(0, j.Ended-j.Claimed)
-		if other := max(ready, free); machine && !j.Own && other < start {
+		again := ready + max(0, j.Again-j.Ready)
+		if other := max(again, free); machine && !j.Own && other < start {
 			start, free = other, other+took
 		}
 		ended[j.Name] = start + took

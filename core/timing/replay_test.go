@@ -60,6 +60,13 @@ func TestWhatWouldHaveMadeItShorter(t *testing.T) {
 	assert.Empty(t, WhatIf([]Ran{{Name: "a", After: []string{"b"}, Ended: 5}, {Name: "b", After: []string{"a"}, Ended: 5}}))
 }
 
+func TestTriesBeforeAreNoWait(t *testing.T) {
+	twice := []Ran{{Name: "a", Ready: 10, Again: 500, Claimed: 600, Prepared: 700, Ended: 1000}}
+	assert.Equal(t, []Stretch{{Tried, "a", "", 10, 490}, {Waiting, "a", "", 500, 100}, {Preparing, "a", "", 600, 100},
+		{Wrapping, "a", "", 700, 300}}, Critical(twice))
+	assert.Equal(t, []Shorter{{Kind: OneMoreMachine, Saves: 100}}, WhatIf(twice), "it tries no less")
+}
+
 func TestOneMoreMachineTakesOneJobAtATime(t *testing.T) {
 	job := func(name string, claimed int64) Ran {
 		return Ran{Name: name, Claimed: claimed, Prepared: claimed, Ended: claimed + 1000}

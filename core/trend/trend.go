@@ -163,8 +163,8 @@ type Slower struct {
 // beyond is by how many times the width of the middle half a single value must lie above it to be out of the ordinary.
 const beyond = 3
 
-// LastSlower reports whether the last value is slower than usual: since it belongs to a level that is higher than the one
-// before it, or by itself. A level that has lasted for more than lasts values is what is usual.
+// LastSlower reports whether the last value is slower than usual: since it belongs to a level that is higher than the
+// one before it, or by itself. A level that has lasted for more than lasts values is what is usual.
 func LastSlower(values []float64, lasts int) (Slower, bool) {
 	n := len(values)
 	if n < fewest+1 {

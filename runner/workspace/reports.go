@@ -24,8 +24,8 @@ type Tests struct {
 	None  string // why there is no test case, when there is none
 }
 
-// TestReports reads the JUnit XML files that a step working in dir wrote. A file that cannot be read, or not to its end,
-// is said; what was read of it counts.
+// TestReports reads the JUnit XML files that a step working in dir wrote. A file that cannot be read, or not to its
+// end, is said; what was read of it counts.
 func (w *Workspace) TestReports(globs []string, dir string, say func(format string, args ...any)) (t Tests) {
 	found, err := artifact.Find(w.FS(), globs)
 	if err != nil || len(found.Files) == 0 {

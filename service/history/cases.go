@@ -186,7 +186,8 @@ func slower(list []store.Result) (changes []api.TimedChange) {
 const longestAside = 90 * 24 * time.Hour
 
 // SetAside has a case's failure fail nothing until the end of a day. It is still run, and shown.
-func (s *History) SetAside(ctx context.Context, project string, id record.CaseID, in api.NewAside) (api.TestCase, error) {
+func (s *History) SetAside(ctx context.Context, project string, id record.CaseID, in api.NewAside) (api.TestCase,
+	error) {
 	p, c, err := s.find(ctx, project, id)
 	if err != nil {
 		return api.TestCase{}, err

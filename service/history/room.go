@@ -1,5 +1,5 @@
 // Package history tells of all runs together: where the time goes, since when it goes there, and what changed then. It
-// reads rows that were written in the transaction that ended what they tell of, and computes nothing that core does not.
+// reads rows that were written in the transaction that ended what they tell of; what is computed of them, core does.
 package history
 
 import (
@@ -23,11 +23,12 @@ func New(g *ground.Ground, r *report.Report) *History { return &History{g, r} }
 
 // Background starts its loops.
 func (s *History) Background() {
-	s.OneOfAll(ground.Upkeep{What: "watching budgets", Every: time.Minute, Do: s.watchBudgets})
+	s.OneOfAll(ground.Upkeep{What: "watching budgets", Every: time.Minute,
+		Do: func(ctx context.Context) error { return s.WatchBudgets(ctx, time.Now()) }})
 }
 
-// pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines are
-// all that have a history; the name is "" where there is none.
+// pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines
+// are all that have a history; the name is "" where there is none.
 func (s *History) pipelineOf(ctx context.Context, project, name string) (p store.Project, pipelines []string,
 	pipeline string, err error) {
 	if p, err = s.FindProject(ctx, project); err != nil {

@@ -108,6 +108,7 @@ func (s *History) ran(ctx context.Context, run store.Run) ([]timing.Ran, error) 
 			if first {
 				one.Ready, first = since(&a.Queued), false
 			}
+			one.Again = since(&a.Queued)
 			one.Claimed, one.Prepared, one.Ended = since(a.Claimed), since(a.Prepared), since(a.Finished)
 			one.Steps = nil
 			for _, st := range steps {

@@ -25,7 +25,7 @@ const (
 func (s *History) Usage(ctx context.Context, project string, f api.UsageFilter) (api.Usage, error) {
 	out := api.Usage{Parts: []api.UsedPart{}, Months: []api.UsedMonth{}, Waste: []api.UsedPart{}}
 	now := time.Now().UTC()
-	from := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
+	from := monthOf(now)
 	if f.Month != "" {
 		var err error
 		if from, err = time.Parse(month, f.Month); err != nil {
@@ -151,15 +151,15 @@ func (s *History) DropBudget(ctx context.Context, project string) error {
 // byBudget is who holds a project whose budget is used up.
 const byBudget = "its budget"
 
-// watchBudgets warns of budgets, once a month each, and holds projects whose budget is used up and says so; in the next
+// WatchBudgets warns of budgets, once a month each, and holds projects whose budget is used up and says so; in the next
 // month they go on.
-func (s *History) watchBudgets(ctx context.Context) error {
+func (s *History) WatchBudgets(ctx context.Context, now time.Time) error {
 	list, err := s.Store.Budgets(ctx)
 	if err != nil {
 		return err
 	}
 	for _, b := range list {
-		if err := s.watch(ground.AsItself(ctx), b, time.Now().UTC()); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := s.watch(ground.AsItself(ctx), b, now.UTC()); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
 	}
@@ -167,7 +167,7 @@ func (s *History) watchBudgets(ctx context.Context) error {
 }
 
 func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) error {
-	from := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
+	from := monthOf(now)
 	used, err := s.Store.Used(ctx, store.UsageFilter{Project: b.ProjectID, From: from, To: from.AddDate(0, 1, 0)})
 	if err != nil {
 		return err

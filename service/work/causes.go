@@ -13,6 +13,7 @@ import (
 	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/source"
 	"gentlepiston.example/piston/store"
 )
@@ -24,13 +25,16 @@ const (
 	longSaid = 400
 )
 
+// failing finds out why attempts fail.
+type failing struct{ *ground.Ground }
+
 // whatFailed finds out what failed in an attempt that is about to end, and why: nil when nothing did. It is done before
 // the transaction, since it reads the repository. That it cannot be found out holds nothing up.
-func (s *Work) whatFailed(ctx context.Context, a store.Attempt, in api.Finish) *store.FailureSeen {
+func (s failing) whatFailed(ctx context.Context, a store.Attempt, in api.Finish) *store.FailureSeen {
 	if in.State != state.Failed && in.State != state.TimedOut {
 		return nil
 	}
-	found, err := s.findFailure(ctx, a, in.Reason)
+	found, err := s.find(ctx, a, in.Reason)
 	if err != nil {
 		s.Log.Warn("why an attempt failed could not be found out", "attempt", a.ID, "error", err)
 		return nil
@@ -38,7 +42,7 @@ func (s *Work) whatFailed(ctx context.Context, a store.Attempt, in api.Finish) *
 	return found
 }
 
-func (s *Work) findFailure(ctx context.Context, a store.Attempt, reason string) (*store.FailureSeen, error) {
+func (s failing) find(ctx context.Context, a store.Attempt, reason string) (*store.FailureSeen, error) {
 	run, err := s.Store.RunByID(ctx, a.RunID)
 	if err != nil {
 		return nil, err
@@ -113,7 +117,7 @@ func saidFirst(lines []string) (said string) {
 }
 
 // ownCauses are those that a project describes at a run's commit; none when they cannot be read.
-func (s *Work) ownCauses(ctx context.Context, run store.Run) []definition.Cause {
+func (s failing) ownCauses(ctx context.Context, run store.Run) []definition.Cause {
 	ctx, cancel := context.WithTimeout(ctx, causesWithin)
 	defer cancel()
 	list, err := s.readCauses(ctx, run)
@@ -123,7 +127,7 @@ func (s *Work) ownCauses(ctx context.Context, run store.Run) []definition.Cause 
 	return list
 }
 
-func (s *Work) readCauses(ctx context.Context, run store.Run) ([]definition.Cause, error) {
+func (s failing) readCauses(ctx context.Context, run store.Run) ([]definition.Cause, error) {
 	p, err := s.Store.ProjectByID(ctx, run.ProjectID)
 	if err != nil {
 		return nil, err

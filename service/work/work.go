@@ -276,7 +276,7 @@ func (s *Work) FinishAttempt(ctx context.Context, attempt record.AttemptID, in a
 	if before.State == in.State && before.Finished != nil && before.Finished.Equal(before.At(in.At)) {
 		return nil
 	}
-	failed := s.whatFailed(ctx, before, in)
+	failed := failing{s.Ground}.whatFailed(ctx, before, in)
 	return s.ending(ctx, before, func(q ground.Q, run store.Run, a store.Attempt) error {
 		if err := noteCaches(ctx, q, attempt, in.Caches); err != nil {
 			return err

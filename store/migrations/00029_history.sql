@@ -30,7 +30,8 @@ CREATE TEMPORARY TABLE ended ON COMMIT DROP AS
     SELECT a.id, a.project_id, r.pipeline, j.name AS job, r.number AS run, a.number AS attempt, a.state, a.finished_at,
         a.claimed_at, a.prepared_at, greatest(a.queued_at, coalesce(a.not_before, a.queued_at)) AS ready_at,
         concat_ws(' ', nullif(m.platform, ''), nullif(array_to_string(a.labels, ' '), '')) AS machine
-    FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id LEFT JOIN runners m ON m.name = a.runner
+    FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id
+        LEFT JOIN runners m ON m.name = a.runner
     WHERE a.claimed_at IS NOT NULL AND a.finished_at IS NOT NULL;
 CREATE TEMPORARY TABLE took ON COMMIT DROP AS
     SELECT project_id, pipeline, job, 'job' AS kind, '' AS name, machine, run, attempt, finished_at AS ended_at,

@@ -4,30 +4,32 @@ import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
+import { useMe } from '../me';
 import { Contains, More, useNamed } from '../paged';
-import { Rows } from '../parts/Rows';
-import { built, RunOf } from '../parts/RunOf';
-import { StateMark } from '../parts/StateMark';
+import { AddProject } from '../parts/AddProject';
+import { LatestRelease, Needs, SetBack, Strips } from '../parts/Glance';
 import { useTopic } from '../stream';
-import { ago } from '../text';
 import { mono } from '../theme';
 
+/** All projects at a glance: is each fine, what is at work, what needs somebody. */
 export function Projects() {
   useTopic({});
+  const { administrator } = useMe();
   const projects = useNamed(
-    ['projects', 'all'],
-    async (query) => take(await api.GET('/api/v1/projects', { params: { query } })),
-    (p) => p.name,
-    50,
+    ['overview', 'all'],
+    async (query) => take(await api.GET('/api/v1/overview', { params: { query } })),
+    (p) => p.project,
+    20,
   );
   const { list } = projects;
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1.5 }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h1" sx={{ flexGrow: 1 }}>
           Projects
         </Typography>
         <Contains of={projects} />
+        {administrator && <AddProject />}
       </Box>
       {projects.error && (
         <Alert severity="error" variant="outlined">
@@ -45,54 +47,41 @@ export function Projects() {
           )}
         </Alert>
       )}
-      {list.length > 0 && (
-        <Paper>
-          <Rows
-            label="Projects"
-            heads={['Project', 'Latest', 'Run', 'Of', 'Build', 'When', 'Repository']}
-            rows={list.map((p) => {
-              const r = p.latest;
-              const to = `/${encodeURIComponent(p.name)}`;
-              return {
-                key: p.name,
-                to,
-                cells: [
-                  <Box
-                    key="n"
-                    component={Link}
-                    to={to}
-                    onClick={(e) => e.stopPropagation()}
-                    sx={{ fontWeight: 650, color: 'inherit' }}
-                  >
-                    {p.name}
-                  </Box>,
-                  r && <StateMark state={r.state} />,
-                  r && (
-                    <Box
-                      component={Link}
-                      to={`${to}/${r.number}`}
-                      onClick={(e) => e.stopPropagation()}
-                      sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}
-                    >
-                      run {r.number}
-                    </Box>
-                  ),
-                  r && <RunOf run={r} />,
-                  r && built(r),
-                  r && ago(r.queued),
-                  <Box
-                    key="r"
-                    component="span"
-                    sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}
-                  >
-                    {p.remote}
-                  </Box>,
-                ],
-              };
-            })}
-          />
-        </Paper>
-      )}
+      <Box sx={{ display: 'grid', gap: 1.5 }}>
+        {list.map((p) => (
+          <Paper key={p.project} component="section" aria-label={p.project} sx={{ p: 1.5 }}>
+            <Box sx={{ display: 'flex', columnGap: 2, alignItems: 'baseline', flexWrap: 'wrap', mb: 1 }}>
+              <Typography variant="h2" sx={{ fontSize: '1.05rem' }}>
+                <Box component={Link} to={`/${encodeURIComponent(p.project)}`} sx={{ color: 'inherit' }}>
+                  {p.project}
+                </Box>
+              </Typography>
+              <Needs of={p} />
+              <LatestRelease of={p} />
+              {p.set_back && <SetBack />}
+              <Box
+                component="span"
+                sx={{
+                  fontFamily: mono,
+                  fontSize: 12,
+                  color: 'text.secondary',
+                  ml: { md: 'auto' },
+                  overflowWrap: 'anywhere',
+                }}
+              >
+                {p.remote}
+              </Box>
+            </Box>
+            {p.pipelines.length > 0 ? (
+              <Strips of={p} most={1} />
+            ) : (
+              <Box sx={{ color: 'text.secondary' }}>
+                No run yet: a push to a branch that a trigger names starts one.
+              </Box>
+            )}
+          </Paper>
+        ))}
+      </Box>
       <More of={projects} />
     </Box>
   );

@@ -13,6 +13,7 @@ import { Answers, GatePanel } from '../parts/GatePanel';
 import { LogView } from '../parts/LogView';
 import { Notes } from '../parts/Notes';
 import { RunPackages } from '../parts/RunPackages';
+import { RunTime } from '../parts/RunTime';
 import { SincePanel } from '../parts/SincePanel';
 import { Timeline } from '../parts/Timeline';
 import { RunHead } from '../run/RunHead';
@@ -84,9 +85,11 @@ export default function RunPage() {
     <Box sx={{ height: '100%', minHeight: 0, display: 'flex', flexDirection: 'column' }}>
       <RunHead run={run} now={now} acts={acts} />
       {run.findings && run.findings.length > 0 && <Findings findings={run.findings} />}
-      {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
       {run.reported && run.reported.length > 0 && <OnlyReported list={run.reported} />}
-      {run.failure && <FailurePanel failure={run.failure} open={(n) => openLine(run.failure?.job ?? '', n)} />}
+      {run.failure && (
+        <FailurePanel failure={run.failure} project={project} open={(n) => openLine(run.failure?.job ?? '', n)} />
+      )}
+      {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
       {run.jobs.map((j) => j.state === 'waiting' && j.gate && <GatePanel key={j.gate.id} gate={j.gate} now={now} />)}
       {run.jobs.length > 0 && (
         <Box
@@ -110,6 +113,7 @@ export default function RunPage() {
             }}
           >
             <Timeline run={run} now={now} place={place} select={select} />
+            {over(run.state) && <RunTime run={run} />}
             <RunPackages run={run} />
             <Artifacts run={run} />
           </Box>

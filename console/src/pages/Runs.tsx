@@ -11,6 +11,7 @@ import { Link } from 'react-router';
 import { api, take, type Run } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
+import { LatestRelease, Needs, SetBack, Strips } from '../parts/Glance';
 import { Rows } from '../parts/Rows';
 import { built, RunOf } from '../parts/RunOf';
 import { StartDialog } from '../parts/StartDialog';
@@ -82,6 +83,25 @@ function Standing({ project }: { project: string }) {
   );
 }
 
+/** Is it fine, what is at work, what needs somebody. */
+function AtAGlance({ project }: { project: string }) {
+  const of = useQuery({
+    queryKey: ['overview', project],
+    queryFn: async () => take(await api.GET('/api/v1/projects/{project}/overview', { params: { path: { project } } })),
+  }).data;
+  if (!of || of.pipelines.length === 0) return null;
+  return (
+    <Paper component="section" aria-label="At a glance" sx={{ p: 1.5, mb: 1.5 }}>
+      <Box sx={{ display: 'flex', columnGap: 2, flexWrap: 'wrap', mb: 1 }}>
+        <Needs of={of} />
+        <LatestRelease of={of} />
+        {of.set_back && <SetBack />}
+      </Box>
+      <Strips of={of} />
+    </Paper>
+  );
+}
+
 /** What keeps a project from building, if anything does. */
 function Trouble({ project }: { project: string }) {
   const p = useProject(project).data;
@@ -147,9 +167,9 @@ export function Runs() {
     );
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5 }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h1" sx={{ flexGrow: 1 }}>
-          Runs of {project}
+          {project}
         </Typography>
         <TextField select size="small" label="State" value={query.state} onChange={set('state')} sx={{ width: 130 }}>
           <MenuItem value="">any</MenuItem>
@@ -170,6 +190,7 @@ export function Runs() {
         <Standing project={project} />
       </Box>
       <Trouble project={project} />
+      {!query.state && !query.branch && !query.pipeline && <AtAGlance project={project} />}
       {runs.error && (
         <Alert severity="error" variant="outlined">
           {runs.error.message}
@@ -181,7 +202,7 @@ export function Runs() {
         </Alert>
       )}
       {list.length > 0 && (
-        <Paper>
+        <Paper sx={{ overflowX: 'auto' }}>
           <Rows
             label={`Runs of ${project}`}
             heads={['Run', 'State', 'Pipeline', 'Of', 'Build', 'Took', 'When', 'What']}

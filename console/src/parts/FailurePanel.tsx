@@ -2,8 +2,9 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import { useState } from 'react';
-import type { Failure, Finding, Reported } from '../api/client';
-import { count } from '../text';
+import { Link } from 'react-router';
+import type { Failure, FailureSeen, Finding, Reported } from '../api/client';
+import { ago, count } from '../text';
 import { mono } from '../theme';
 import { LineText } from './LineText';
 
@@ -12,14 +13,67 @@ const frame = { borderColor: 'error.main', borderLeftWidth: 4, p: 1.5, m: 1.5, m
 /** Where a test case failed; many messages say it themselves. */
 const placeOf = (t: { file?: string; line?: number }) => `${t.file}${t.line ? `:${t.line}` : ''}`;
 
+/** Why it failed, and what to do. */
+function Why({ cause }: { cause: NonNullable<Failure['cause']> }) {
+  return (
+    <Box sx={{ mt: 0.5 }}>
+      <b>{cause.title[0]?.toUpperCase() + cause.title.slice(1)}.</b> {cause.means}{' '}
+      {cause.do && (
+        <Box component="span">
+          <Box component="span" sx={{ color: 'state.good', fontWeight: 650 }}>
+            What to do:
+          </Box>{' '}
+          {cause.do}
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+/** How often the same failure was seen before, and what ended it. */
+function SeenBefore({ seen, project }: { seen: FailureSeen; project: string }) {
+  const run = (n: number) => (
+    <Box component={Link} to={`/${encodeURIComponent(project)}/${n}`} sx={{ color: 'primary.main' }}>
+      run {n}
+    </Box>
+  );
+  return (
+    <Box sx={{ mt: 0.5 }}>
+      The same was seen in {seen.times > 1 ? `${count(seen.times, 'run')} before, first in ` : ''}
+      {run(seen.first_run)}
+      {seen.times > 1 && <>, last in {run(seen.last_run)}</>} ({ago(seen.last)})
+      {seen.gone && (
+        <>
+          ; the last time it went away with {run(seen.gone.run)}: <b>{seen.gone.subject}</b>{' '}
+          <Box component="span" sx={{ fontFamily: mono, fontSize: 12 }}>
+            {seen.gone.commit.slice(0, 9)}
+          </Box>{' '}
+          {seen.gone.author}
+        </>
+      )}
+      .
+    </Box>
+  );
+}
+
 /** What failed, where and why, before anything else. */
-export function FailurePanel({ failure, open }: { failure: Failure; open: (line: number) => void }) {
+export function FailurePanel({
+  failure,
+  project,
+  open,
+}: {
+  failure: Failure;
+  project: string;
+  open: (line: number) => void;
+}) {
   return (
     <Paper component="section" aria-label="What failed" sx={frame}>
       <Box sx={{ fontWeight: 650, color: 'error.main' }}>
         {failure.job}
         {failure.step && ` › ${failure.step}`}: {failure.reason}
       </Box>
+      {failure.cause && <Why cause={failure.cause} />}
+      {failure.seen && <SeenBefore seen={failure.seen} project={project} />}
       {failure.tests?.map((t) => (
         <Box key={t.suite + t.name} sx={{ mt: 0.5 }}>
           <Box component="span" sx={{ color: 'error.main' }}>

@@ -6,19 +6,22 @@ import DialogTitle from '@mui/material/DialogTitle';
 import { useColorScheme } from '@mui/material/styles';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
-import { useState, type ReactNode } from 'react';
+import { useEffect, useState, type ReactNode } from 'react';
 import { Link, useLocation, useNavigate } from 'react-router';
 import { api, take } from '../api/client';
 import { useKeys } from '../keys';
 import { useMe } from '../me';
 import { useStream } from '../stream';
 import { Health } from './Health';
+import { Palette } from './Palette';
+import { Rail } from './Rail';
 import { mono } from '../theme';
 
 const keys: [string, string][] = [
   ['↑ ↓  or  k j', 'previous, next line of a list'],
   ['Enter', 'open it'],
   ['u', 'up: from a run to its project, to all projects'],
+  ['g  or  Ctrl K', 'go to a room, a project or a run by a few letters'],
   ['q', 'the queue of all projects'],
   ['p', 'pipelines of the project'],
   ['x', 'its secrets'],
@@ -46,17 +49,19 @@ function useMine(): string {
 /** The frame of every page: where one is, whether it is live, and the keys. */
 export function Shell({ signOut, children }: { signOut: () => void; children: ReactNode }) {
   const { pathname } = useLocation();
-  const { name, administrator, may } = useMe();
+  const { name } = useMe();
   const parts = pathname.split('/').filter(Boolean).map(decodeURIComponent);
   const { live } = useStream();
   const { mode, setMode } = useColorScheme();
   const [help, setHelp] = useState(false);
+  const [going, setGoing] = useState(false);
   const turn = () => setMode(mode === 'light' ? 'dark' : mode === 'dark' ? 'system' : 'light');
   const go = useNavigate();
   const mine = useMine();
   const project = parts[0] && parts[0] !== '-' ? parts[0] : '';
   useKeys({
     '?': () => setHelp(true),
+    g: () => setGoing(true),
     d: turn,
     q: () => void go('/-/queue'),
     p: () => {
@@ -66,43 +71,20 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
       if (project) void go(`/${encodeURIComponent(project)}/secrets`);
     },
   });
-  const page = (part: string) =>
-    [
-      'pipelines',
-      'secrets',
-      'identities',
-      'packages',
-      'audit',
-      'pushes',
-      'kept',
-      'caches',
-      'versions',
-      'releases',
-      'outlets',
-    ].includes(part);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== 'k') return;
+      e.preventDefault();
+      setGoing(true);
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, []);
   const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
   const of = `/${encodeURIComponent(project)}`;
-  const ofProject: [string, string][] = project
-    ? [
-        ['Runs', of],
-        ['Pipelines', `${of}/pipelines`],
-        ['Versions', `${of}/versions`],
-        ['Packages', `${of}/packages`],
-        ['Releases', `${of}/releases`],
-        ['Outlets', `${of}/outlets`],
-        ['Pushes', `${of}/pushes`],
-        ['Secrets', `${of}/secrets`],
-        ['Identities', `${of}/identities`],
-        ['Caches', `${of}/caches`],
-        ['Kept', `${of}/kept`],
-        ...(may('keeper', project) ? ([['Audit', `${of}/audit`]] as [string, string][]) : []),
-      ]
-    : [];
   const links: [string, string][] = [
     ['Queue', '/-/queue'],
     [mine ? `Gates (${mine})` : 'Gates', '/-/gates'],
-    ...(administrator ? ([['People', '/-/people']] as [string, string][]) : []),
-    ...(administrator && !project ? ([['Audit', '/-/audit']] as [string, string][]) : []),
   ];
   return (
     <Box sx={{ height: '100dvh', display: 'flex', flexDirection: 'column' }}>
@@ -151,12 +133,12 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           {project && parts[1] && (
             <>
               <span aria-hidden>/</span>
-              {page(parts[1]) ? (
+              {/^\d+$/.test(parts[1]) ? (
+                <span>run {parts[1]}</span>
+              ) : (
                 <Box component={Link} to={`${of}/${parts[1]}`} sx={crumb}>
                   {parts[1]}
                 </Box>
-              ) : (
-                <span>run {parts[1]}</span>
               )}
             </>
           )}
@@ -173,6 +155,23 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
             </>
           )}
         </Box>
+        <Button
+          size="small"
+          variant="outlined"
+          color="inherit"
+          onClick={() => setGoing(true)}
+          aria-keyshortcuts="Control+K"
+          sx={{ flexShrink: 0 }}
+        >
+          Go to …{' '}
+          <Box
+            component="span"
+            aria-hidden
+            sx={{ ml: 1, color: 'text.secondary', display: { xs: 'none', md: 'inline' } }}
+          >
+            g
+          </Box>
+        </Button>
         <Box component="nav" aria-label="Pages" sx={{ display: 'flex', flexWrap: 'wrap' }}>
           {links.map(([label, to]) => (
             <Button key={to} size="small" color="inherit" component={Link} to={to} sx={{ minWidth: 44 }}>
@@ -204,43 +203,14 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
           </Button>
         </Box>
       </Box>
-      {project && (
-        <Box
-          component="nav"
-          aria-label={`Pages of ${project}`}
-          sx={{
-            display: 'flex',
-            flexWrap: { xs: 'nowrap', md: 'wrap' },
-            overflowX: 'auto',
-            px: { xs: 0.5, md: 1.5 },
-            flexShrink: 0,
-            borderBottom: 1,
-            borderColor: 'divider',
-            bgcolor: 'background.paper',
-          }}
-        >
-          {ofProject.map(([label, to]) => {
-            const here = to === of ? pathname === of || /^\d+$/.test(parts[1] ?? '') : pathname.startsWith(to);
-            return (
-              <Button
-                key={to}
-                size="small"
-                color="inherit"
-                component={Link}
-                to={to}
-                aria-current={here ? 'page' : undefined}
-                sx={{ minWidth: 44, flexShrink: 0, ...(here && { color: 'primary.main', fontWeight: 700 }) }}
-              >
-                {label}
-              </Button>
-            );
-          })}
-        </Box>
-      )}
       <Health />
-      <Box component="main" sx={{ flexGrow: 1, minHeight: 0, overflow: 'auto' }}>
-        {children}
+      <Box sx={{ flexGrow: 1, minHeight: 0, display: 'flex' }}>
+        {project && <Rail project={project} below={parts[1]} />}
+        <Box component="main" sx={{ flexGrow: 1, minWidth: 0, overflow: 'auto' }}>
+          {children}
+        </Box>
       </Box>
+      <Palette open={going} close={() => setGoing(false)} project={project} />
       <Dialog open={help} onClose={() => setHelp(false)}>
         <DialogTitle>Keys</DialogTitle>
         <DialogContent>
