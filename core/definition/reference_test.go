@@ -37,6 +37,7 @@ var frames = map[string]string{
 	"piston/app.toml, [app.NAME]":         "[app.a]\n%s\n",
 	"piston/app.toml, [app.NAME.build]":   "[app.a.build]\n%s\n",
 	"piston/app.toml, [[app.NAME.place]]": "[[app.a.place]]\n%s\n",
+	"piston/causes.toml, [[cause]]":       "[[cause]]\n%s\n",
 
 	"piston/app.toml, [app.NAME.checklist]":          "[app.a.checklist]\n%s\n",
 	"piston/app.toml, [[app.NAME.checklist.rule]]":   "[app.almanac]\n%s\n",
@@ -101,9 +102,20 @@ func TestEveryExampleOfTheReferenceIsAccepted(t *testing.T) {
 				part := text
 				text, parts = "[[job.a.step]]\npart = \"tried\"\n", func(string) ([]byte, error) { return []byte(part), nil }
 			}
+			if s.t == reflect.TypeFor[Cause]() {
+				for _, needed := range []string{"name", "title", "says", "example"} {
+					if also := map[string]string{"name": `"a"`, "title": `"b"`, "says": `["chart .*"]`, "example": "[]"}[needed]; !strings.Contains(text,
+						needed+" =") {
+						text += needed + " = " + also + "\n"
+					}
+				}
+			}
 			_, found := Parse(file, []byte(text), parts)
 			if strings.HasPrefix(s.title, AppsPath) {
 				_, found = ParseApps([]byte(text))
+			}
+			if strings.HasPrefix(s.title, CausesPath) {
+				_, found = ParseCauses(CausesPath, []byte(text))
 			}
 			assert.Empty(t, found, "%s of %s:\n%s", key, s.title, text)
 			tried++
