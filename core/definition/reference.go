@@ -70,8 +70,9 @@ var sections = slices.Concat([]section{
 	{"piston/app.toml, [[app.NAME.checklist.rule]]", "", reflect.TypeFor[OwnRule]()},
 	{"piston/app.toml, [[app.NAME.checklist.accept]]", "", reflect.TypeFor[Acceptance]()},
 	{"piston/app.toml, [app.NAME.checklist.ask]", "", reflect.TypeFor[RuleAsk]()},
-	{"piston/causes.toml, [[cause]]", "What fails with your team, by what it is known and what to do: told with a run that " +
-		"failed, before the causes the service knows by itself (`piston causes` lists those).", reflect.TypeFor[Cause]()},
+	{"piston/causes.toml, [[cause]]", "What fails with your team, by what it is known and what to do: told with a run " +
+		"that failed, before the causes the service knows by itself (`piston causes` lists those).",
+		reflect.TypeFor[Cause]()},
 	{"piston/app.toml, [[app.NAME.place]]", "Where a version stands that is not found by itself.",
 		reflect.TypeFor[AppPlace]()},
 })
