@@ -23,6 +23,7 @@ const module = "gentlepiston.example/piston/"
 var floors = map[string]int{
 	"core": 0,
 	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1, "token": 1,
+	"world": 1,
 	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2, "standin": 2,
 	"outlet":  3, // its tests bring something to a stand-in
 	"service": 4, "client": 4,
@@ -42,7 +43,7 @@ var corridors = map[string]map[string]int{
 	},
 	"cli": {"terminal": 0},
 	"service": {
-		"ground": 0, "vault": 1, "logs": 1, "letters": 1, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
+		"ground": 0, "vault": 1, "logs": 1, "letters": 1, "notify": 2, "people": 2, "projects": 2, "secrets": 2, "identities": 2,
 		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
 		"report": 5, "testers": 6, "history": 6, "publish": 7, "own": 8,
 	},

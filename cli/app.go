@@ -47,6 +47,7 @@ func App() *cli.Command {
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), gatesCommand(), answerCommand(), showCommand(), sinceCommand(),
 			timesCommand(), testsCommand(), failuresCommand(), causesCommand(), usageCommand(),
+			webhookCommand(), tellCommand(), feedCommand(),
 			watchCommand(), logCommand(), getCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			cachesCommand(), whyCommand(),

@@ -85,6 +85,8 @@ func build(sv *server) (chi.Router, huma.API) {
 	publications(sv, a, r)
 	testers(sv, a, r)
 	history(sv, a)
+	notices(sv, a, r)
+	metrics(sv, r)
 	letters(sv, a)
 	sv.runs(a, r)
 	sv.queue(a)

@@ -16,6 +16,8 @@ import (
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/s3blob"
 	"gocloud.dev/gcerrors"
+
+	"gentlepiston.example/piston/world"
 )
 
 // Bucket is an outlet that is an S3-compatible bucket, or a part of one below a prefix.
@@ -58,7 +60,7 @@ func OpenBucket(ctx context.Context, s BucketSettings) (*Bucket, error) {
 	if err != nil {
 		return nil, err
 	}
-	by := speakerFor(host, s.Inside)
+	by := world.Speaker(host, s.Inside)
 	client := s3.New(s3.Options{BaseEndpoint: aws.String(host.String()), Region: s.Region, UsePathStyle: true,
 		Credentials: credentials.NewStaticCredentialsProvider(s.Client, s.Secret, ""), RetryMaxAttempts: 3,
 		HTTPClient: by})

@@ -14,13 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -29,7 +26,7 @@ import (
 	"golang.org/x/oauth2/clientcredentials"
 
 	"gentlepiston.example/piston/core/outletapi"
-	"gentlepiston.example/piston/core/reach"
+	"gentlepiston.example/piston/world"
 )
 
 // door is the way to a store over HTTP, by somebody who is authorized (OAuth 2.0, RFC 6749 section 4.4).
@@ -46,53 +43,11 @@ const (
 
 // Address checks where a store may be: what is said to it must not go in the open.
 func Address(text string) (*url.URL, error) {
-	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return nil, fmt.Errorf("%.200q is no address of an outlet, such as https://store.example", text)
+	u, err := world.Address(text, "an outlet")
+	if err == nil && u.RawQuery != "" {
+		return nil, fmt.Errorf("%.200q is no address of an outlet: it asks for something", text)
 	}
-	ip := net.ParseIP(u.Hostname())
-	here := u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
-	if u.Scheme != "https" && !(u.Scheme == "http" && here) {
-		return nil, fmt.Errorf("%.200q would be spoken to in the open: use https, or http on this machine", text)
-	}
-	u.Path = strings.TrimSuffix(u.Path, "/")
-	return u, nil
-}
-
-// anywhere and world speak to whoever is at an address, and to nobody else; world only to what is neither on this
-// machine nor in its network. Something that answers is waited for; something that does not is away.
-var anywhere, world = speaker(nil), speaker(func(_, address string, _ syscall.RawConn) error {
-	to, err := netip.ParseAddrPort(address)
-	if err == nil && !reach.World(to.Addr().Unmap()) {
-		err = fmt.Errorf("it is at %s, inside: an outlet there is set by an administrator", to.Addr())
-	}
-	return err
-})
-
-func speaker(may func(network, address string, c syscall.RawConn) error) *http.Client {
-	return &http.Client{
-		Transport: &http.Transport{
-			Proxy:                 http.ProxyFromEnvironment,
-			DialContext:           (&net.Dialer{Timeout: 10 * time.Second, Control: may}).DialContext,
-			TLSHandshakeTimeout:   10 * time.Second,
-			ResponseHeaderTimeout: 30 * time.Second,
-			IdleConnTimeout:       30 * time.Second,
-			MaxIdleConnsPerHost:   4,
-		},
-		CheckRedirect: func(req *http.Request, _ []*http.Request) error {
-			return fmt.Errorf("it sends on to %.200s, where nothing is said to it: set that as its address if it is meant",
-				req.URL)
-		},
-	}
-}
-
-// speakerFor is by which an address is spoken to. Through a proxy, the proxy says what may be reached.
-func speakerFor(to *url.URL, inside bool) *http.Client {
-	proxy, err := http.ProxyFromEnvironment(&http.Request{URL: to})
-	if inside || err == nil && proxy != nil {
-		return anywhere
-	}
-	return world
+	return u, err
 }
 
 func newDoor(s StoreSettings) (*door, error) {
@@ -100,7 +55,7 @@ func newDoor(s StoreSettings) (*door, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &door{base: base, plain: speakerFor(base, s.Inside)}
+	d := &door{base: base, plain: world.Speaker(base, s.Inside)}
 	at := base.JoinPath(outletapi.TokenPath).String()
 	config := clientcredentials.Config{ClientID: s.Client, ClientSecret: s.Secret, TokenURL: at,
 		AuthStyle: oauth2.AuthStyleInHeader}

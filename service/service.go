@@ -17,6 +17,7 @@ import (
 	"gentlepiston.example/piston/service/intake"
 	"gentlepiston.example/piston/service/letters"
 	"gentlepiston.example/piston/service/logs"
+	"gentlepiston.example/piston/service/notify"
 	"gentlepiston.example/piston/service/own"
 	"gentlepiston.example/piston/service/packages"
 	"gentlepiston.example/piston/service/people"
@@ -46,6 +47,7 @@ type Service struct {
 	Work       *work.Work
 	Gates      *gates.Gates
 	Letters    *letters.Letters
+	Notify     *notify.Notify
 	Versions   *versions.Versions
 	Packages   *packages.Packages
 	Caches     *caches.Caches
@@ -90,6 +92,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.Logs = logs.New(g, blobs)
 	s.Work = work.New(g, s.Secrets, blobs)
 	s.Letters = letters.New(g, o.Mail, o.Public)
+	s.Notify = notify.New(g, v, s.Letters)
 	s.Gates = gates.New(g, s.Work, s.Letters)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err
@@ -123,6 +126,7 @@ func (s *Service) background() error {
 	s.Logs.Background()
 	s.Report.Background()
 	s.History.Background()
+	s.Notify.Background()
 	s.OneOfAll(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour, Do: s.Store.DropExpired})
 	return s.Ground.Background()
 }

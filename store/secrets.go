@@ -219,6 +219,9 @@ var sealedIn = []struct {
 	{"outlet", `SELECT 'outlet' AS of, id, 0 AS revision, ciphertext FROM outlets WHERE sealed_to <> $1
 		ORDER BY id`,
 		`UPDATE outlets SET sealed_to = $1, ciphertext = $2 WHERE id = $3 AND $4 = 0`},
+	{"webhook", `SELECT 'webhook' AS of, id, 0 AS revision, ciphertext FROM webhooks WHERE sealed_to <> $1
+		ORDER BY id`,
+		`UPDATE webhooks SET sealed_to = $1, ciphertext = $2 WHERE id = $3 AND $4 = 0`},
 }
 
 // SealedToOthers locks up to limit records that are encrypted to anybody but a recipient; those that another

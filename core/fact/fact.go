@@ -29,6 +29,7 @@ const (
 	CacheDrop         Kind = "cache.drop"
 	CaseAside         Kind = "case.aside"
 	CaseBack          Kind = "case.back" // it is set aside no longer
+	FeedSet           Kind = "feed.set"  // where its badge and feed are
 	GateAnswer        Kind = "gate.answer"
 	GroupDrop         Kind = "group.drop"
 	GroupSet          Kind = "group.set"
@@ -88,6 +89,8 @@ const (
 	TokenAdd          Kind = "token.add"
 	TokenRevoke       Kind = "token.revoke"
 	VersionLand       Kind = "version.land"
+	WebhookDrop       Kind = "webhook.drop"
+	WebhookSet        Kind = "webhook.set"
 )
 
 // act is what follows from most of what people do.
@@ -96,6 +99,7 @@ var act = Follows{Audit: true}
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
 	BudgetDrop: act, BudgetSet: act, BudgetSpent: act, BudgetWarn: act,
+	FeedSet: act, WebhookDrop: act, WebhookSet: act,
 	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act,
 	IdentityAllow: act, IdentityChange: act,
 	IdentityDrop:   act,

@@ -27,6 +27,8 @@ type (
 	PublicationID int64
 	PlaceID       int64
 	CaseID        int64
+	WebhookID     int64
+	MessageID     int64
 )
 
 // RunNumber counts the runs of one project, from 1.

@@ -37,6 +37,9 @@ const Slow = "slow"
 // Mail is the queue of letters.
 const Mail = "mail"
 
+// Hooks is the queue of what programs of others are told. Many may be slow to answer.
+const Hooks = "hooks"
+
 // folderID stands for a data folder on this machine.
 func folderID(home string) string {
 	name, _ := os.Hostname()
@@ -52,7 +55,7 @@ func openLater(g *Ground) (*later, error) {
 		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
 		ErrorHandler: failures{g.Log},
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, Slow: {MaxWorkers: 8},
-			Mail: {MaxWorkers: 4}},
+			Mail: {MaxWorkers: 4}, Hooks: {MaxWorkers: 40}},
 		Workers: l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {

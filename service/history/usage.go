@@ -6,10 +6,14 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/riverqueue/river"
+
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/news"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/notify"
 	"gentlepiston.example/piston/store"
 )
 
@@ -177,8 +181,12 @@ func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) erro
 		return err
 	}
 	after, this := b, now.Format(month)
+	var says []river.JobArgs
 	var told []fact.Fact
-	tell := func(kind fact.Kind) {
+	tell := func(kind fact.Kind, what news.Kind, subject string) {
+		says = append(says, notify.Happened{Project: p.ID, What: what, Key: fmt.Sprintf("%s %d %s", what, p.ID, this),
+			Subject: fmt.Sprintf("%s: %s of the %d minutes for %s", p.Name, subject, b.Minutes, this), Path: "/" + p.Name + "/usage",
+			Data: map[string]any{"month": this, "used_minutes": used / minute, "minutes": b.Minutes}})
 		told = append(told, fact.Fact{Kind: kind, Project: p.Name,
 			After: map[string]any{"month": this, "used_minutes": used / minute, "minutes": b.Minutes}})
 	}
@@ -186,13 +194,13 @@ func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) erro
 	switch state := standing(b, used); {
 	case state == "spent" && b.SpentMonth != this:
 		after.WarnedMonth, after.SpentMonth = this, this
-		tell(fact.BudgetSpent)
+		tell(fact.BudgetSpent, news.BudgetSpent, "all")
 		if b.Hold && p.Held == "" {
 			hold, held = fmt.Sprintf("the budget of %d minutes for %s is used up", b.Minutes, this), byBudget
 		}
 	case state == "warned" && b.WarnedMonth != this:
 		after.WarnedMonth = this
-		tell(fact.BudgetWarn)
+		tell(fact.BudgetWarn, news.BudgetWarned, fmt.Sprintf("%d %%", used*100/(b.Minutes*minute)))
 	case p.HeldBy == byBudget && b.SpentMonth != this:
 		hold, held = "", ""
 	default:
@@ -210,6 +218,9 @@ func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) erro
 			}
 			told = append(told, fact.Fact{Kind: fact.ProjectHold, Project: p.Name,
 				Before: map[string]string{"reason": p.Held}, After: map[string]string{"reason": hold}})
+		}
+		if err := q.PutOff(ctx, says...); err != nil {
+			return err
 		}
 		for _, f := range told {
 			if err := q.Tell(ctx, f); err != nil {

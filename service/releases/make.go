@@ -11,11 +11,13 @@ import (
 	"gentlepiston.example/piston/core/checklist"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/fact"
+	"gentlepiston.example/piston/core/news"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/version"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/notify"
 	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/store"
 )
@@ -74,7 +76,14 @@ func (s *Releases) Make(ctx context.Context, run store.Run, app, by string) (r s
 		told := ground.OfRun(fact.ReleaseMake, run)
 		told.Subject = r.App + " " + r.Name
 		told.After = map[string]any{"run": run.Number, "builds": r.Builds.V}
-		return q.Tell(ctx, told)
+		if err := q.Tell(ctx, told); err != nil {
+			return err
+		}
+		return q.PutOff(ctx, notify.Happened{Project: run.ProjectID, What: news.ReleaseMade,
+			Key:     fmt.Sprintf("release %s %s %d", r.App, r.Name, run.ID),
+			Subject: fmt.Sprintf("%s %s is a release of %s (run %d)", r.App, r.Name, run.Project, run.Number),
+			Path:    fmt.Sprintf("/%s/releases/%s/%s", run.Project, r.App, r.Name),
+			Data:    map[string]any{"app": r.App, "name": r.Name, "run": run.Number, "builds": r.Builds.V}})
 	})
 	return r, err
 }

@@ -9,6 +9,7 @@ import (
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/notify"
 	"gentlepiston.example/piston/store"
 )
 
@@ -23,11 +24,14 @@ type EndOf struct {
 	Ended *EndedRun `json:"ended"`
 }
 
-// RecordEnd notes that a run is over, for pipelines that wait for it. It is planned like a push: in a transaction of
-// its own, and once.
+// RecordEnd notes that a run is over: for whoever is told of it, and for pipelines that wait for it. For those it is
+// planned like a push: in a transaction of its own, and once.
 func RecordEnd(ctx context.Context, q ground.Q, run store.Run) error {
-	if !run.Followed || !run.State.Over() {
+	if !run.State.Over() {
 		return nil
+	}
+	if err := q.PutOff(ctx, notify.RunOver{Run: run.ID, Reopenings: run.Reopenings}); err != nil || !run.Followed {
+		return err
 	}
 	body, err := json.Marshal(EndOf{&EndedRun{run.ID, run.State}})
 	if err != nil {
