@@ -114,3 +114,15 @@ func (c *Client) DropBudget(ctx context.Context, project string) error {
 func (c *Client) Overview(ctx context.Context, project string) (api.Overview, error) {
 	return get[api.Overview](ctx, c, projectPath(project)+"/overview")
 }
+
+// SearchLogs looks for text in the logs of a project, the latest runs first.
+func (c *Client) SearchLogs(ctx context.Context, project string, f api.LogSearch) (api.LogFound, error) {
+	texts := map[string]string{"for": f.For, "job": f.Job, "after": f.After}
+	if f.Pattern {
+		texts["pattern"] = "true"
+	}
+	if f.Run > 0 {
+		texts["run"] = strconv.FormatInt(int64(f.Run), 10)
+	}
+	return get[api.LogFound](ctx, c, projectPath(project)+"/logs"+asking(f.Limit, texts))
+}

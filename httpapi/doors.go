@@ -110,6 +110,7 @@ var doors = map[string]need{
 	"GET /metrics":                                                             administrator,
 	"GET /f/{key}/badge.svg":                                                   anyone, // the key
 	"GET /f/{key}/feed.atom":                                                   anyone,
+	"GET /api/v1/projects/{project}/logs":                                      reader,
 	"GET /api/v1/projects/{project}/failures":                                  reader,
 	"GET /api/v1/causes":                                                       someone,
 	"GET /api/v1/projects/{project}/tests":                                     reader,

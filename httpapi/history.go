@@ -78,6 +78,13 @@ func history(sv *server, a huma.API) {
 		})
 	command(a, http.MethodDelete, "/projects/{project}/budget", "drop-budget", "Take a project's budget back",
 		func(ctx context.Context, in *ProjectPath) error { return sv.s.History.DropBudget(ctx, in.Project) })
+	operation(a, http.MethodGet, "/projects/{project}/logs", "search-logs",
+		"Look for text in the logs of all runs, the latest first", func(ctx context.Context, in *struct {
+			ProjectPath
+			api.LogSearch
+		}) (api.LogFound, error) {
+			return sv.s.Logs.Search(ctx, in.Project, in.LogSearch)
+		})
 	const cases = "/projects/{project}/tests"
 	operation(a, http.MethodGet, cases, "list-tests", "List test cases: those that fail, are flaky, slow, new or gone",
 		func(ctx context.Context, in *struct {

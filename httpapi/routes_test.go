@@ -100,6 +100,7 @@ var routes = map[string]outcomes{
 	"GET /metrics":                                                        forAdmins,
 	"GET /f/{key}/badge.svg":                                              forAnyone, // the key
 	"GET /f/{key}/feed.atom":                                              forAnyone,
+	"GET /api/v1/projects/{project}/logs":                                 forReaders,
 	"GET /api/v1/projects/{project}/failures":                             forReaders,
 	"GET /api/v1/causes":                                                  forSomeone,
 	"GET /api/v1/projects/{project}/tests":                                forReaders,

@@ -281,3 +281,29 @@ func (q Q) IsOfToken(ctx context.Context, attempt record.AttemptID, token record
 	err = q.get(ctx, &is, `SELECT EXISTS (SELECT FROM attempts WHERE id = $1 AND runner_token = $2)`, attempt, token)
 	return is, err
 }
+
+// SearchedLog is an attempt whose log is looked into, and whose it is.
+type SearchedLog struct {
+	Attempt
+	Run      record.RunNumber `db:"run"`
+	Pipeline string           `db:"pipeline"`
+	Job      string           `db:"job"`
+}
+
+// LogsFilter says into which logs is looked.
+type LogsFilter struct {
+	Run   record.RunNumber // 0: all
+	Job   string           // "": all
+	From  record.AttemptID // this one and those before it
+	Limit int
+}
+
+// LogsToSearch lists attempts of a project that have a log, the latest first.
+func (q Q) LogsToSearch(ctx context.Context, project record.ProjectID, f LogsFilter) (list []SearchedLog, err error) {
+	err = q.list(ctx, &list, `SELECT `+columnsOf[Attempt]("a")+`, r.number AS run, r.pipeline, j.name AS job
+		FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id
+		WHERE a.project_id = $1 AND a.id <= $2 AND ($3 = 0 OR r.number = $3) AND ($4 = '' OR j.name = $4)
+			AND a.claimed_at IS NOT NULL AND (a.log_moved IS NULL OR a.log_blob <> '')
+		ORDER BY a.id DESC LIMIT $5`, project, f.From, f.Run, f.Job, f.Limit)
+	return list, err
+}

@@ -91,42 +91,56 @@ func (f *FileWriter) Close() error {
 var ErrNotALog = errors.New("this is no finished log, or it is cut off")
 
 // ReadFile returns up to limit lines from line number from on (from 1) of a finished log of size bytes.
-func ReadFile(r io.ReaderAt, size int64, from int64, limit int) ([]Line, error) {
-	index, end, err := readIndex(r, size)
-	if err != nil || len(index) == 0 {
-		return nil, err
-	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
-	if err != nil {
-		return nil, err
-	}
-	defer dec.Close()
-	at := sort.Search(len(index), func(i int) bool { return index[i].first > from }) - 1
-	var lines []Line
-	for i := max(at, 0); i < len(index) && len(lines) < limit; i++ {
-		stop := end
-		if i+1 < len(index) {
-			stop = index[i+1].offset
-		}
-		packed := make([]byte, stop-index[i].offset)
-		if _, err := r.ReadAt(packed, index[i].offset); err != nil {
-			return nil, err
-		}
-		text, err := dec.DecodeAll(packed, nil)
+func ReadFile(r io.ReaderAt, size int64, from int64, limit int) (lines []Line, err error) {
+	err = frames(r, size, from, func(first int64, text []byte) (bool, error) {
+		part, err := Decode(first, text)
 		if err != nil {
-			return nil, fmt.Errorf("unpacking the log from line %d: %w", index[i].first, err)
-		}
-		part, err := Decode(index[i].first, text)
-		if err != nil {
-			return nil, err
+			return false, err
 		}
 		for _, l := range part {
 			if l.N >= from && len(lines) < limit {
 				lines = append(lines, l)
 			}
 		}
+		return len(lines) < limit, nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	return lines, nil
+}
+
+// frames unpacks a finished log frame by frame, from the one that holds a line on, until do wants no more. text holds
+// until do returns.
+func frames(r io.ReaderAt, size, from int64, do func(first int64, text []byte) (more bool, err error)) error {
+	index, end, err := readIndex(r, size)
+	if err != nil || len(index) == 0 {
+		return err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		return err
+	}
+	defer dec.Close()
+	at := sort.Search(len(index), func(i int) bool { return index[i].first > from }) - 1
+	var text []byte
+	for i := max(at, 0); i < len(index); i++ {
+		stop := end
+		if i+1 < len(index) {
+			stop = index[i+1].offset
+		}
+		packed := make([]byte, stop-index[i].offset)
+		if _, err := r.ReadAt(packed, index[i].offset); err != nil {
+			return err
+		}
+		if text, err = dec.DecodeAll(packed, text[:0]); err != nil {
+			return fmt.Errorf("unpacking the log from line %d: %w", index[i].first, err)
+		}
+		if more, err := do(index[i].first, text); err != nil || !more {
+			return err
+		}
+	}
+	return nil
 }
 
 type frameEntry struct{ first, offset int64 }

@@ -44,11 +44,15 @@ CREATE TABLE wishes (
     UNIQUE NULLS NOT DISTINCT (person_id, project_id)
 );
 
+-- The logs of a project are looked into, the latest first.
+CREATE INDEX attempts_logs_of ON attempts (project_id, id DESC) WHERE claimed_at IS NOT NULL;
+
 -- By what a project's badge and feed are found.
 ALTER TABLE projects ADD COLUMN feed_key text NOT NULL DEFAULT '';
 CREATE UNIQUE INDEX projects_feed ON projects (feed_key) WHERE feed_key <> '';
 
 -- +goose Down
+DROP INDEX attempts_logs_of;
 DROP INDEX letters_queued;
 DROP INDEX projects_feed;
 ALTER TABLE projects DROP COLUMN feed_key;

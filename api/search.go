@@ -1,0 +1,34 @@
+package api
+
+import (
+	"gentlepiston.example/piston/core/logline"
+	"gentlepiston.example/piston/core/record"
+)
+
+// LogSearch says what is looked for in logs.
+type LogSearch struct {
+	For     string           `query:"for" required:"true" maxLength:"500" doc:"Text, in capitals or not"`
+	Pattern bool             `query:"pattern" doc:"It is a pattern (RE2)"`
+	Run     record.RunNumber `query:"run" minimum:"0" doc:"Only in this run"`
+	Job     string           `query:"job" maxLength:"400" doc:"Only in this job"`
+	After   string           `query:"after" maxLength:"60" doc:"Go on: next of the answer before"`
+	Limit   int              `query:"limit" minimum:"1" maximum:"500" default:"100" doc:"At most so many lines"`
+}
+
+// LogFound is what was found in logs, the latest runs first.
+type LogFound struct {
+	Hits []LogHit `json:"hits"`
+	// How many logs were looked through to their end.
+	Looked int `json:"looked"`
+	// From where to go on: a request looks for a short while. Absent: all was looked through.
+	Next string `json:"next,omitempty"`
+}
+
+// LogHit is a line of a log.
+type LogHit struct {
+	Run      record.RunNumber `json:"run"`
+	Pipeline string           `json:"pipeline"`
+	Job      string           `json:"job"`
+	Attempt  int              `json:"attempt"`
+	Line     logline.Line     `json:"line"`
+}
