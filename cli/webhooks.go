@@ -54,8 +54,8 @@ func webhookSetCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name: "set", Usage: "have a program told, or told otherwise", ArgsUsage: "PROJECT NAME ADDRESS",
-		Description: "Messages are CloudEvents 1.0 in JSON, signed as Standard Webhooks. By what they are signed is shown once, " +
-			"here.\nThey are tried for a day; an answer of 2xx is a thank-you, 410 ends it.\n\n" +
+		Description: "Messages are CloudEvents 1.0 in JSON, signed as Standard Webhooks. By what they are signed is " +
+			"shown once, here.\nThey are tried for a day; an answer of 2xx is a thank-you, 410 ends it.\n\n" +
 			terminal.Example("piston webhook set tidewick chat https://chat.example/in/481",
 				"piston webhook set tidewick all https://hooks.example/x --of run.ended"),
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "of", Usage: "told of this; several times. One of " +

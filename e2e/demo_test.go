@@ -144,7 +144,7 @@ func checkCommands(t *testing.T, s *server) {
 
 // checkConsole goes through the console as a person would.
 func checkConsole(t *testing.T, s *server) {
-	parent, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	parent, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
 	defer cancel()
 	ctx, stop, err := chrome.Start(parent)
 	require.NoError(t, err)
@@ -213,6 +213,9 @@ func checkConsole(t *testing.T, s *server) {
 		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Build number")]/following::input[1]`, "412"),
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
 	checkNotes(do)
+	checkHistoryPages(t, do, address)
+	checkAccessible(t, do, address)
+	do("wide and light again", chromedp.EmulateViewport(1280, 800), chrome.Scheme("light"))
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)
 	checkMarkup(t, s, do)

@@ -267,7 +267,7 @@ func TestWhatIsNoTextIsRefusedAtTheDoor(t *testing.T) {
 
 func TestAddressesOfMonitorsAnswerAsMonitorsExpect(t *testing.T) {
 	y := newYard(t, people.Issuer{})
-	for target, want := range map[string]int{"/metrics": 404, "/healthz": 404, "/readyz": 404, "/api/v1/nothing": 404, "/api/v1/health": 200,
+	for target, want := range map[string]int{"/metrics": 401, "/healthz": 404, "/readyz": 404, "/api/v1/nothing": 404, "/api/v1/health": 200,
 		"/api/v1/health/live": 204, "/api/v1/health/ready": 204} {
 		assert.Equal(t, want, y.ask("nobody", "GET", target, "").Code, target)
 	}

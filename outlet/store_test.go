@@ -213,10 +213,10 @@ func TestAnAddressInsideIsForAnAdministrator(t *testing.T) {
 	s, _, at := opened(t, shop.Options{})
 	st, err := OpenStore(StoreSettings{URL: at, Client: shop.Client, Secret: s.Secret()})
 	require.NoError(t, err)
-	assert.ErrorContains(t, st.Try(t.Context()), "an outlet there is set by an administrator")
+	assert.ErrorContains(t, st.Try(t.Context()), "what is there is set by an administrator")
 	b, err := OpenBucket(t.Context(), BucketSettings{URL: at + "/tides", Region: "x", Client: "x", Secret: "x"})
 	require.NoError(t, err)
-	assert.ErrorContains(t, b.Try(t.Context()), "an outlet there is set by an administrator")
+	assert.ErrorContains(t, b.Try(t.Context()), "what is there is set by an administrator")
 	require.NoError(t, b.Close())
 }
 

@@ -285,3 +285,23 @@ func TestNumbersForPrograms(t *testing.T) {
 	assert.InDelta(t, 1, values["runs"], 0)
 	assert.InDelta(t, 0, values["jobs_queued"], 0)
 }
+
+func TestAnAddressThatAnswersForEver(t *testing.T) {
+	s := open(t)
+	addProject(t, s, "p")
+	endless := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for r.Context().Err() == nil {
+			if _, err := w.Write(make([]byte, 1<<16)); err != nil {
+				return
+			}
+		}
+	}))
+	t.Cleanup(endless.Close)
+	root := ground.WithWho(asItself(t), ground.Who{Name: "root", Kind: api.PersonToken, Administrator: true})
+	_, err := s.Notify.Set(root, "p", "endless", api.NewWebhook{URL: endless.URL})
+	require.NoError(t, err)
+	require.NoError(t, s.Notify.Try(root, "p", "endless"))
+	m := answered(t, s, "endless")
+	assert.Equal(t, "sent", m.State, "it has said 200")
+	assert.LessOrEqual(t, len(m.Answer), 500)
+}

@@ -231,7 +231,7 @@ func TestWhatAStoreIsSpokenToWith(t *testing.T) {
 	require.NoError(t, err)
 	tried, err = s.Publish.TryOutlet(ada, "app", "inside")
 	require.NoError(t, err)
-	assert.Contains(t, tried.Trouble, "an outlet there is set by an administrator")
+	assert.Contains(t, tried.Trouble, "what is there is set by an administrator")
 	require.NoError(t, s.Publish.DropOutlet(ada, "app", "inside"))
 
 	// The secret outlives a change of the master, and is not taken along to another address.

@@ -45,7 +45,8 @@ func (q Q) Webhooks(ctx context.Context, project record.ProjectID) (list []Webho
 
 // WebhookByName finds one of a project.
 func (q Q) WebhookByName(ctx context.Context, project record.ProjectID, name string) (w Webhook, err error) {
-	err = q.get(ctx, &w, `SELECT `+webhookColumns+` FROM webhooks w WHERE w.project_id = $1 AND w.name = $2`, project, name)
+	err = q.get(ctx, &w, `SELECT `+webhookColumns+` FROM webhooks w WHERE w.project_id = $1 AND w.name = $2`, project,
+		name)
 	return w, err
 }
 
@@ -148,8 +149,8 @@ func (q Q) SetWish(ctx context.Context, person record.PersonID, project record.P
 
 // DropWish takes one back, so that what nobody has chosen counts.
 func (q Q) DropWish(ctx context.Context, person record.PersonID, project record.ProjectID) error {
-	return q.do(ctx, nil, `DELETE FROM wishes WHERE person_id = $1 AND project_id IS NOT DISTINCT FROM nullif($2::bigint, 0)`,
-		person, project)
+	return q.do(ctx, nil, `DELETE FROM wishes WHERE person_id = $1
+		AND project_id IS NOT DISTINCT FROM nullif($2::bigint, 0)`, person, project)
 }
 
 // WishesOf lists somebody's, that of all projects first.

@@ -27,6 +27,8 @@ const Tests = lazy(() => import('./pages/Tests'));
 const Test = lazy(() => import('./pages/Test'));
 const Failures = lazy(() => import('./pages/Failures'));
 const UsagePage = lazy(() => import('./pages/Usage'));
+const Logs = lazy(() => import('./pages/Logs'));
+const Webhooks = lazy(() => import('./pages/Webhooks'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -96,6 +98,8 @@ function Pages() {
               <Route path="/:project/tests/:id" element={<Test />} />
               <Route path="/:project/failures" element={<Failures />} />
               <Route path="/:project/usage" element={<UsagePage />} />
+              <Route path="/:project/logs" element={<Logs />} />
+              <Route path="/:project/webhooks" element={<Webhooks />} />
               <Route path="/:project/caches" element={<Caches />} />
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />

@@ -17,6 +17,7 @@ export const projectRooms: Room[] = [
   { name: 'Time', path: 'time', group: 'Why', also: 'slow steps trend duration' },
   { name: 'Tests', path: 'tests', group: 'Why', also: 'cases flaky junit' },
   { name: 'Failures', path: 'failures', group: 'Why', also: 'causes errors' },
+  { name: 'Logs', path: 'logs', group: 'Why', also: 'search find text' },
   { name: 'Usage', path: 'usage', group: 'Why', also: 'minutes budget waste cost' },
   { name: 'Versions', path: 'versions', group: 'Out', also: 'ledger numbers' },
   { name: 'Packages', path: 'packages', group: 'Out', also: 'apk ipa artifacts' },
@@ -27,6 +28,7 @@ export const projectRooms: Room[] = [
   { name: 'Identities', path: 'identities', group: 'Set up', also: 'signing keys certificates profiles' },
   { name: 'Caches', path: 'caches', group: 'Set up' },
   { name: 'Kept', path: 'kept', group: 'Set up', also: 'retention disk rules' },
+  { name: 'Webhooks', path: 'webhooks', group: 'Set up', also: 'messages notify badge feed', role: 'keeper' },
   { name: 'Audit', path: 'audit', group: 'Set up', also: 'who did what', role: 'keeper' },
 ];
 

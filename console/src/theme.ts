@@ -77,7 +77,12 @@ export const theme = createTheme({
         head: { fontWeight: 550, color: 'inherit', opacity: 0.75 },
       },
     },
-    MuiCssBaseline: { styleOverrides: { '*:focus-visible': { outline: '2px solid currentColor', outlineOffset: 1 } } },
+    MuiCssBaseline: {
+      styleOverrides: {
+        a: { color: 'var(--mui-palette-primary-main)' },
+        '*:focus-visible': { outline: '2px solid currentColor', outlineOffset: 1 },
+      },
+    },
   },
 });
 

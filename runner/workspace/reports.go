@@ -22,6 +22,7 @@ type Tests struct {
 	Sum   *api.TestReport // nil where no report is
 	Cases []testreport.Case
 	None  string // why there is no test case, when there is none
+	Cut   bool   // a report could not be read, or not to its end: there may be more
 }
 
 // TestReports reads the JUnit XML files that a step working in dir wrote. A file that cannot be read, or not to its
@@ -46,6 +47,7 @@ func (w *Workspace) TestReports(globs []string, dir string, say func(format stri
 		cases, err := readReport(w.root, file, testreport.MaxCases-len(t.Cases))
 		if err != nil {
 			t.None = fmt.Sprintf("the test report %s cannot be read: %v", file.Path, err)
+			t.Cut = true
 			if len(cases) > 0 {
 				t.None += fmt.Sprintf("; the %d cases before that count", len(cases))
 			}

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -116,4 +117,36 @@ func TestTheWatchOverADiskEnds(t *testing.T) {
 	require.NoError(t, ctx.Err(), "it ends by itself")
 	assert.Contains(t, said, "and 50.0 kB are allowed")
 	assert.Empty(t, u.bytes, "and is counted no more")
+}
+
+func TestAReportThatIsCutCountsAsFarAsItGoes(t *testing.T) {
+	w := made(t, nil)
+	whole := `<testsuite name="tide"><testcase name="high"/><testcase name="low"><failure message="no"/></testcase>`
+	for name, text := range map[string]string{"whole.xml": whole + "</testsuite>", "cut.xml": whole + `<testcase name="ne`,
+		"entities.xml": `<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><testsuite><testcase name="&b;"/></testsuite>`,
+		"none.xml":     "<html></html>"} {
+		require.NoError(t, os.WriteFile(filepath.Join(w.Source(), name), []byte(text), 0o600))
+	}
+	read := func(name string) (Tests, []string) {
+		var said []string
+		tests := w.TestReports([]string{name}, ".", func(format string, args ...any) {
+			said = append(said, fmt.Sprintf(format, args...))
+		})
+		return tests, said
+	}
+	got, said := read("whole.xml")
+	assert.Len(t, got.Cases, 2)
+	assert.False(t, got.Cut)
+	assert.Empty(t, said)
+	got, said = read("cut.xml")
+	assert.Len(t, got.Cases, 2, "what stands before the cut")
+	assert.True(t, got.Cut)
+	assert.Contains(t, said[0], "the 2 cases before that count")
+	for _, name := range []string{"entities.xml", "none.xml"} {
+		got, said = read(name)
+		assert.Empty(t, got.Cases, name)
+		assert.True(t, got.Cut, name)
+		assert.Contains(t, said[0], "cannot be read", name)
+		assert.NotEmpty(t, got.None, name)
+	}
 }

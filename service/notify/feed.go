@@ -89,8 +89,8 @@ func (s *Notify) Atom(ctx context.Context, key string) ([]byte, error) {
 var badge = template.Must(template.New("badge").Parse(`<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" ` +
 	`height="20" role="img" aria-label="{{.Name}}: {{.Word}}"><title>{{.Name}}: {{.Word}}</title>` +
 	`<rect width="{{.Width}}" height="20" rx="4" fill="#2d383b"/><rect x="{{.Left}}" width="{{.Right}}" height="20" ` +
-	`rx="4" fill="{{.Colour}}"/><g fill="#fff" font-family="sans-serif" font-size="11"><text x="8" y="14">{{.Name}}</text>` +
-	`<text x="{{.At}}" y="14">{{.Sign}} {{.Word}}</text></g></svg>`))
+	`rx="4" fill="{{.Colour}}"/><g fill="#fff" font-family="sans-serif" font-size="11"><text x="8" y="14">` +
+	`{{.Name}}</text><text x="{{.At}}" y="14">{{.Sign}} {{.Word}}</text></g></svg>`))
 
 var badgeLooks = map[state.State][2]string{state.Passed: {"✓", "#23673a"}, state.Failed: {"✗", "#a8231b"},
 	state.TimedOut: {"◷", "#8c4300"}}

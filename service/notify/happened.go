@@ -53,7 +53,8 @@ func (s *Notify) runOver(ctx context.Context, of RunOver) error {
 	}
 	n := told{project: p, kind: news.RunEnded, key: fmt.Sprintf("run %d %d", run.ID, of.Reopenings),
 		subject: fmt.Sprintf("Run %d of %s, %s of %s: %s", run.Number, p.Name, run.Pipeline, where, run.State),
-		path:    fmt.Sprintf("/%s/%d", p.Name, run.Number), data: ground.RunOf(run), mine: []string{run.StartedBy, run.Author},
+		path:    fmt.Sprintf("/%s/%d", p.Name, run.Number), data: ground.RunOf(run),
+		mine:  []string{run.StartedBy, run.Author},
 		lines: []string{run.Subject}, at: time.Now()}
 	if run.Finished != nil {
 		n.at = *run.Finished
@@ -166,8 +167,8 @@ func (s *Notify) mail(ctx context.Context, q ground.Q, n told) error {
 		if !role.Covers(access.Reader) || !wanted(wants, n, p.Name) {
 			continue
 		}
-		l := letter.New(letter.Content{Subject: n.subject, Lines: n.lines, Action: "See its page", Link: s.letters.Link(n.path),
-			Foot: "What you are told of is chosen on your own page."})
+		l := letter.New(letter.Content{Subject: n.subject, Lines: n.lines, Action: "See its page",
+			Link: s.letters.Link(n.path), Foot: "What you are told of is chosen on your own page."})
 		if err := s.letters.Write(ctx, q, fmt.Sprintf("news %s %d", n.key, p.ID), p.Mail, l); err != nil {
 			return err
 		}

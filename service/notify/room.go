@@ -1,6 +1,6 @@
 // Package notify is the room of being told: what happens is put off in its transaction, and afterwards told to the
-// people and programs that want to hear of it. Each is told of a thing once: what is written for them has a key that says
-// what it is about.
+// people and programs that want to hear of it. Each is told of a thing once: what is written for them has a key that
+// says what it is about.
 package notify
 
 import (

@@ -66,6 +66,8 @@ export type KnownFailure = Schemas['KnownFailure'];
 export type FailureSeen = Schemas['FailureSeen'];
 export type Usage = Schemas['Usage'];
 export type Budget = Schemas['Budget'];
+export type LogHit = Schemas['LogHit'];
+export type Webhook = Schemas['Webhook'];
 export type State = Job['state'] | Step['state'];
 
 export const api = createClient<paths>({ baseUrl: '/' });

@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
@@ -11,6 +10,7 @@ import { useKeys } from '../keys';
 import { List } from '../parts/List';
 import { changeText } from '../audit';
 import { mono } from '../theme';
+import { Scrolled } from '../parts/Scrolled';
 
 const pageSize = 100;
 
@@ -79,7 +79,7 @@ export default function Audit() {
         </Alert>
       )}
       {acts.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label="What was done"
             heads={
@@ -108,7 +108,7 @@ export default function Audit() {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       {pages.hasNextPage && (
         <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>

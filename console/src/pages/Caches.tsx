@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -12,6 +11,7 @@ import { useMe } from '../me';
 import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { ago, count, size, span } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 /** Who restores a copy, when not everybody. */
 function whose(c: SavedCache): string {
@@ -57,7 +57,7 @@ function DropCopy({ project, copy, close }: { project: string; copy: SavedCache;
 /** What came of each cache: how often it was there, and what that has saved. */
 function Records({ list }: { list: CacheRecord[] }) {
   return (
-    <Paper sx={{ overflowX: 'auto', mb: 2 }}>
+    <Scrolled>
       <List
         label="What came of caches"
         heads={['Pipeline', 'Job', 'Cache', 'Hits', 'Nearest', 'Misses', 'Rate', 'Job with it', 'Without', 'Saved']}
@@ -77,7 +77,7 @@ function Records({ list }: { list: CacheRecord[] }) {
           ],
         }))}
       />
-    </Paper>
+    </Scrolled>
   );
 }
 
@@ -128,7 +128,7 @@ export default function Caches() {
         </Alert>
       )}
       {items.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label="Saved copies"
             heads={[
@@ -176,7 +176,7 @@ export default function Caches() {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       {pages.hasNextPage && (
         <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>

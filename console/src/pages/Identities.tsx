@@ -2,7 +2,6 @@ import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
@@ -18,6 +17,7 @@ import { List } from '../parts/List';
 import { ago } from '../text';
 import { mono } from '../theme';
 import { platforms } from '../versions';
+import { Scrolled } from '../parts/Scrolled';
 
 const kinds = { 'rsa-4096': 'RSA 4096', 'rsa-3072': 'RSA 3072', p256: 'P-256' } as const;
 
@@ -113,7 +113,7 @@ function Signatures({ project }: { project: string }) {
       <Typography variant="h2" sx={{ mt: 2.5, mb: 1 }}>
         Signatures that were given
       </Typography>
-      <Paper sx={{ overflowX: 'auto' }}>
+      <Scrolled>
         <List
           label="Signatures"
           heads={['When', 'File', 'App', 'Identity', 'Run', 'Runner']}
@@ -136,7 +136,7 @@ function Signatures({ project }: { project: string }) {
             ],
           }))}
         />
-      </Paper>
+      </Scrolled>
     </>
   );
 }
@@ -189,7 +189,7 @@ export default function Identities() {
         </Alert>
       )}
       {identities.list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label="Identities"
             heads={['Identity', 'Platform', 'Key', 'Until', 'For', 'Profiles', 'Copy', '']}
@@ -228,7 +228,7 @@ export default function Identities() {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       <More of={identities} />
       <Signatures project={project} />

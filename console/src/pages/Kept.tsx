@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
@@ -14,6 +13,7 @@ import { Choice } from '../parts/Choice';
 import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { ago, count, size } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 const kinds = { artifact: 'Artifacts', cache: 'Caches', handover: 'Handed on between jobs', log: 'Logs' } as const;
 type Kind = keyof typeof kinds;
@@ -108,7 +108,7 @@ function Things({ project }: { project: string }) {
         </Alert>
       )}
       {items.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label="One by one"
             heads={['Kind', 'What', 'Of run', 'Size', 'Since', '']}
@@ -137,7 +137,7 @@ function Things({ project }: { project: string }) {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       {pages.hasNextPage && (
         <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>
@@ -179,7 +179,7 @@ export default function Kept() {
       )}
       {k && (
         <>
-          <Paper sx={{ overflowX: 'auto', mb: 1 }}>
+          <Scrolled>
             <List
               label="Kept"
               heads={['Kind', 'Count', 'Size', 'Goes next', 'Rule']}
@@ -194,7 +194,7 @@ export default function Kept() {
                 ],
               }))}
             />
-          </Paper>
+          </Scrolled>
           <Typography sx={{ color: 'text.secondary', mb: 2 }}>
             {k.frees > 0 ? `The next sweep frees ${size(k.frees)}.` : 'Nothing goes with the next sweep.'} The server
             has {size(k.disk_free)} left on its disk. With less than {size(k.reserve)} caches are given up and no job is

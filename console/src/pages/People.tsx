@@ -4,7 +4,6 @@ import Button from '@mui/material/Button';
 import Checkbox from '@mui/material/Checkbox';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useState, type ReactNode } from 'react';
@@ -17,6 +16,7 @@ import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { mono } from '../theme';
 import { ago } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 /** One of several lists of a page, with its filter and what one may do. */
 function Section<T>({
@@ -41,7 +41,7 @@ function Section<T>({
         {(of.list.length > 8 || of.contains !== '') && <Contains of={of} label={label} />}
         {button}
       </Box>
-      <Paper sx={{ overflowX: 'auto' }}>{children}</Paper>
+      <Scrolled>{children}</Scrolled>
       <More of={of} />
     </Box>
   );

@@ -22,12 +22,13 @@ import { buildsOf } from '../releases';
 import { ago, size } from '../text';
 import { mono } from '../theme';
 import { platforms } from '../versions';
+import { Scrolled } from '../parts/Scrolled';
 
 /** What the release is made of; each file can be had. */
 function Contents({ of }: { of: ReleaseDetail }) {
   const at = `/${encodeURIComponent(of.project)}`;
   return (
-    <Paper sx={{ overflowX: 'auto', mb: 1.5 }}>
+    <Scrolled>
       <List
         label="Packages"
         heads={['Package', 'For', 'Size', 'Checklist', 'SHA-256']}
@@ -51,7 +52,7 @@ function Contents({ of }: { of: ReleaseDetail }) {
           ],
         }))}
       />
-    </Paper>
+    </Scrolled>
   );
 }
 

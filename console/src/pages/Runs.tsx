@@ -18,6 +18,7 @@ import { StartDialog } from '../parts/StartDialog';
 import { StateMark, stateColour } from '../parts/StateMark';
 import { useTopic } from '../stream';
 import { ago, span } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 const states = ['queued', 'running', 'passed', 'failed', 'cancelled', 'timed-out'] as const;
 
@@ -202,7 +203,7 @@ export function Runs() {
         </Alert>
       )}
       {list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <Rows
             label={`Runs of ${project}`}
             heads={['Run', 'State', 'Pipeline', 'Of', 'Build', 'Took', 'When', 'What']}
@@ -240,7 +241,7 @@ export function Runs() {
               };
             })}
           />
-        </Paper>
+        </Scrolled>
       )}
       {runs.hasNextPage && (
         <Button sx={{ mt: 1 }} onClick={() => void runs.fetchNextPage()}>

@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
@@ -13,6 +12,7 @@ import { Contains, More, useNamed } from '../paged';
 import { List } from '../parts/List';
 import { ChangeSecret, DropSecret, SecretHistory, SetSecret } from '../parts/SecretDialogs';
 import { ago } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 type Doing = { what: 'set' | 'change' | 'history' | 'drop'; secret?: Secret } | null;
 
@@ -74,7 +74,7 @@ export default function Secrets() {
         </Alert>
       )}
       {list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label={`Secrets of ${project}`}
             heads={['Secret', 'Kind', 'Given to', 'Last used', 'Set', 'Expires', 'Note', '']}
@@ -141,7 +141,7 @@ export default function Secrets() {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       <More of={secrets} />
       {doing?.what === 'set' && <SetSecret project={project} secret={s} close={close} />}

@@ -20,6 +20,7 @@ import { ago, span } from '../text';
 import { changed } from '../times';
 import { mono } from '../theme';
 import { Stands } from './Tests';
+import { Scrolled } from '../parts/Scrolled';
 
 /** Sets a case aside until a day, or takes that back. */
 function Aside({ of, project }: { of: TestHistory; project: string }) {
@@ -141,7 +142,7 @@ export default function Test() {
           open={(run) => void go(`${of}/${run}`)}
         />
       </Paper>
-      <Paper sx={{ overflowX: 'auto' }}>
+      <Scrolled>
         <List
           label="Results, the latest first"
           heads={['Run', 'Result', 'Took', 'Job', 'Branch', 'Commit', 'Said']}
@@ -176,7 +177,7 @@ export default function Test() {
             ],
           }))}
         />
-      </Paper>
+      </Scrolled>
     </Box>
   );
 }

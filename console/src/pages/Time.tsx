@@ -15,6 +15,7 @@ import { stateColour } from '../parts/StateMark';
 import { StepHistory } from '../parts/StepHistory';
 import { count, span } from '../text';
 import { changed, marks, parts } from '../times';
+import { Scrolled } from '../parts/Scrolled';
 
 /** The last change of a step's time. */
 export function Changed({ list }: { list: TimedChange[] | undefined }) {
@@ -157,7 +158,7 @@ export default function Time() {
             />
           )}
           <Pictures of={t} open={(run) => void go(`${of}/${run}`)} />
-          <Paper sx={{ overflowX: 'auto' }}>
+          <Scrolled>
             <List
               label="Steps, those that take most first"
               heads={['Step', 'Machine', 'Median', 'Half between', 'Most', 'Runs', 'Changed']}
@@ -185,7 +186,7 @@ export default function Time() {
                 ],
               }))}
             />
-          </Paper>
+          </Scrolled>
         </>
       )}
     </Box>

@@ -18,6 +18,7 @@ import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { stateColour } from '../parts/StateMark';
 import { count, span } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 const bys = { '': 'pipeline', job: 'job', machine: 'kind of machine', person: 'person', project: 'project' } as const;
 type By = Exclude<keyof typeof bys, ''> | 'pipeline';
@@ -118,7 +119,7 @@ function BudgetBar({ of }: { of: Budget }) {
 
 function Parts({ of, by }: { of: Usage; by: By }) {
   return (
-    <Paper sx={{ overflowX: 'auto' }}>
+    <Scrolled>
       <List
         label={`Used, by ${by}`}
         heads={[by[0]?.toUpperCase() + by.slice(1), 'Used', 'Share', 'Runs', 'Waited before']}
@@ -144,7 +145,7 @@ function Parts({ of, by }: { of: Usage; by: By }) {
           ],
         }))}
       />
-    </Paper>
+    </Scrolled>
   );
 }
 
@@ -225,13 +226,13 @@ export default function UsagePage() {
             {u.budget && <BudgetBar of={u.budget} />}
           </Paper>
           <Parts of={u} by={by} />
-          <Paper sx={{ overflowX: 'auto' }}>
+          <Scrolled>
             <List
               label="What could have been spared"
               heads={['What could have been spared', 'Time', 'Runs or jobs']}
               rows={u.waste.map((w) => ({ key: w.name, cells: [wastes[w.name], span(w.used_ms), w.runs] }))}
             />
-          </Paper>
+          </Scrolled>
         </Box>
       )}
     </Box>

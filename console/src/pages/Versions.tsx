@@ -17,6 +17,7 @@ import { ReleaseNotes } from '../parts/ReleaseNotes';
 import { ago } from '../text';
 import { mono } from '../theme';
 import { platforms, together, type Handed } from '../versions';
+import { Scrolled } from '../parts/Scrolled';
 
 const states = { building: 'building', kept: 'kept', void: 'void' } as const;
 
@@ -192,13 +193,13 @@ export default function Versions() {
         </Alert>
       )}
       {handed.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List
             label="Versions"
             heads={['Version', 'Build', 'State', 'Run', 'Landed', 'Why', '']}
             rows={handed.map((h) => ({ key: h.key, cells: cells(h, project, apps.length > 1, show) }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       {pages.hasNextPage && (
         <Button sx={{ mt: 1 }} onClick={() => void pages.fetchNextPage()}>

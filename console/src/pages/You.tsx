@@ -4,7 +4,6 @@ import Button from '@mui/material/Button';
 import Checkbox from '@mui/material/Checkbox';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
-import Paper from '@mui/material/Paper';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useState } from 'react';
@@ -18,6 +17,7 @@ import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { mono } from '../theme';
 import { ago } from '../text';
+import { Scrolled } from '../parts/Scrolled';
 
 type Bound = 'reader' | 'builder' | 'keeper' | 'administrator';
 
@@ -246,7 +246,7 @@ export default function You() {
           </Alert>
         )}
         {list.length > 0 && (
-          <Paper sx={{ overflowX: 'auto' }}>
+          <Scrolled>
             <List
               label="Tokens"
               heads={['Token', 'Of', 'At most', 'Made', 'Used', 'Expires', '']}
@@ -274,7 +274,7 @@ export default function You() {
                 ],
               }))}
             />
-          </Paper>
+          </Scrolled>
         )}
         <More of={tokens} />
       </Box>

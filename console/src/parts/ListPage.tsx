@@ -1,10 +1,10 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import { More, type Newest } from '../paged';
 import { List } from './List';
+import { Scrolled } from './Scrolled';
 
 /** A page that is one list, the newest first: its name, what narrows it, what is in it, and the way to more. */
 export function ListPage<T>({
@@ -48,9 +48,9 @@ export function ListPage<T>({
         </Alert>
       )}
       {of.list.length > 0 && (
-        <Paper sx={{ overflowX: 'auto' }}>
+        <Scrolled>
           <List label={label} heads={heads} rows={of.list.map(row)} />
-        </Paper>
+        </Scrolled>
       )}
       <More of={of} />
     </Box>

@@ -9,6 +9,7 @@ import { useStream } from '../stream';
 import { count } from '../text';
 import { mono } from '../theme';
 import { LineText } from './LineText';
+import { LogTools } from './LogTools';
 import { PaneHead } from './PaneHead';
 
 const rowHeight = 18;
@@ -35,6 +36,9 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
   const [, setVersion] = useState(0);
   const [follow, setFollow] = useState(!target);
   const [problem, setProblem] = useState('');
+  const [wrap, setWrap] = useState(false);
+  const [times, setTimes] = useState(false);
+  const here = useRef(0);
   const scroller = useRef<HTMLDivElement>(null);
   const { onLines } = useStream();
   const changed = useCallback(() => setVersion(model.current.version), []);
@@ -136,6 +140,14 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
     lastTop.current = el.scrollTop;
   };
   const lastTop = useRef(0);
+  // Wrapped lines are as high as they are: what was measured of them otherwise does not hold.
+  useEffect(() => rows.measure(), [wrap, times, rows]);
+  const show = (n: number) => {
+    here.current = n;
+    setFollow(false);
+    markLine(n);
+    rows.scrollToIndex(n - 1, { align: 'center' });
+  };
   const digits = Math.max(3, String(total).length);
 
   return (
@@ -184,6 +196,18 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
           Download
         </Button>
       </PaneHead>
+      <LogTools
+        project={project}
+        run={run}
+        job={job}
+        attempt={attempt}
+        at={() => here.current || (target?.line ?? 0)}
+        show={show}
+        wrap={wrap}
+        setWrap={setWrap}
+        times={times}
+        setTimes={setTimes}
+      />
       <Box
         ref={scroller}
         onScroll={onScroll}
@@ -201,7 +225,7 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
           overflowAnchor: 'none',
         }}
       >
-        <Box sx={{ height: rows.getTotalSize(), position: 'relative', minWidth: 'max-content' }}>
+        <Box sx={{ height: rows.getTotalSize(), position: 'relative', minWidth: wrap ? 0 : 'max-content' }}>
           {shown.map((v) => (
             <LogLine
               key={v.key}
@@ -211,6 +235,8 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
               digits={digits}
               on={marked === v.index + 1}
               mark={markLine}
+              measure={wrap ? rows.measureElement : undefined}
+              since={times ? (model.current.line(1)?.t ?? model.current.line(v.index + 1)?.t) : undefined}
             />
           ))}
         </Box>
@@ -226,6 +252,8 @@ function LogLine({
   digits,
   on,
   mark,
+  measure,
+  since,
 }: {
   n: number;
   top: number;
@@ -233,9 +261,15 @@ function LogLine({
   digits: number;
   on: boolean;
   mark: (n: number) => void;
+  /** Lines are wrapped: each says how high it is. */
+  measure: ((el: Element | null) => void) | undefined;
+  /** Times are shown, since this one (milliseconds). */
+  since: number | undefined;
 }) {
   return (
     <Box
+      ref={measure}
+      data-index={n - 1}
       data-line={n}
       style={{ transform: `translateY(${top}px)` }}
       sx={{
@@ -243,10 +277,11 @@ function LogLine({
         top: 0,
         left: 0,
         right: 0,
-        height: rowHeight,
+        ...(measure ? { minHeight: rowHeight } : { height: rowHeight }),
         lineHeight: `${rowHeight}px`,
         display: 'flex',
-        whiteSpace: 'pre',
+        whiteSpace: measure ? 'pre-wrap' : 'pre',
+        overflowWrap: measure ? 'anywhere' : 'normal',
         pr: 2,
         ...(on && { bgcolor: 'var(--mui-palette-soft)', boxShadow: 'inset 3px 0 var(--mui-palette-primary-main)' }),
         ...(line && line.s < 0 && { color: 'text.secondary', fontStyle: 'italic' }),
@@ -274,6 +309,14 @@ function LogLine({
       >
         {n}
       </Box>
+      {since !== undefined && (
+        <Box
+          component="span"
+          sx={{ width: '9ch', pr: '1ch', textAlign: 'right', flexShrink: 0, color: 'text.secondary' }}
+        >
+          {line && `+${((line.t - since) / 1000).toFixed(2)}`}
+        </Box>
+      )}
       <span>{line ? <LineText text={line.x} /> : '…'}</span>
     </Box>
   );

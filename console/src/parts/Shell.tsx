@@ -27,6 +27,7 @@ const keys: [string, string][] = [
   ['x', 'its secrets'],
   ['s', 'start a pipeline by hand'],
   ['f', 'follow the log, or stop following'],
+  ['/', 'find in the log'],
   ['n', 'the notes of a run, or its log'],
   ['r', 'start again what failed in a run'],
   ['a', 'to the answer, where a run asks for one'],
@@ -80,7 +81,14 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
   }, []);
-  const crumb = { color: 'inherit', textDecoration: 'none', '&:hover': { textDecoration: 'underline' } } as const;
+  const crumb = {
+    color: 'inherit',
+    display: 'inline-block',
+    minHeight: 24,
+    minWidth: 24,
+    textDecoration: 'none',
+    '&:hover': { textDecoration: 'underline' },
+  } as const;
   const of = `/${encodeURIComponent(project)}`;
   const links: [string, string][] = [
     ['Queue', '/-/queue'],

@@ -1,0 +1,96 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gentlepiston.example/piston/e2e/browser"
+)
+
+// checkHistoryPages goes through what all runs tell together, as somebody would who looks for a reason.
+func checkHistoryPages(t *testing.T, do func(string, ...chromedp.Action), address string) {
+	var text, at string
+	do("where the time goes", chromedp.Navigate(address+"/tidewick/time?pipeline=trunk"), shows("Machines at work"),
+		chromedp.Click(`//main//a[contains(., "core › unit tests")]`), chromedp.WaitVisible(`//*[@id="step"]`),
+		shows("It took longest in"))
+	do("all test cases", chromedp.Navigate(address+"/tidewick/tests?show=all"),
+		chromedp.Click(`//a[text()="springs exceed neaps"]`), chromedp.WaitVisible(`//h1[contains(., "springs exceed neaps")]`),
+		shows("failed 1 of"))
+	do("set it aside", chromedp.Click(`//button[text()="Set aside …"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Why")]/following::input[1]`, "the depot is moved"),
+		chromedp.Evaluate(`(() => { const el = document.querySelector('[role=dialog] input[type=date]');
+			Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(el,
+				new Date(Date.now() + 864e5).toISOString().slice(0, 10));
+			el.dispatchEvent(new Event('input', { bubbles: true })); })()`, nil),
+		chromedp.Click(`[role=dialog] button[type=submit]`), shows("the depot is moved"),
+		chromedp.Click(`//button[text()="No longer set aside"]`), chromedp.WaitVisible(`//button[text()="Set aside …"]`))
+	do("what failed", chromedp.Navigate(address+"/tidewick/failures"), shows("a test failed"), shows("with run 4"))
+	do("the failed run says why", chromedp.Navigate(address+"/tidewick/3?job=core"),
+		chromedp.WaitVisible(`[aria-label="What failed"]`), shows("What to do:"))
+	do("find in its log", chromedp.SendKeys(`input[aria-label="Find in this log"]`, "SPRINGS\r"),
+		chromedp.WaitVisible(`//*[@role="search"]//*[@role="status" and contains(., "1")]`),
+		chromedp.SendKeys(`input[aria-label="Find in this log"]`, kb.Enter), chromedp.WaitVisible(`//*[@role="search"]//*[contains(., "of")]`),
+		chromedp.Location(&at))
+	assert.Contains(t, at, "line=", "a hit has an address")
+	do("lines wrap, and have times", chromedp.Click(`//button[text()="Wrap"]`), chromedp.Click(`//button[text()="Times"]`),
+		chromedp.WaitVisible(`//*[@role="log"]//*[starts-with(text(), "+0")]`))
+	do("in all logs", chromedp.Navigate(address+"/tidewick/logs?for=springs"), shows("which are all"),
+		chromedp.Text(`main`, &text))
+	assert.Contains(t, text, "run 3 core:")
+	do("a month's minutes", chromedp.Navigate(address+"/tidewick/usage"), shows("machines at work in"),
+		chromedp.Click(`//button[text()="Give it a budget …"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//input[@type="number"]`, "1"), chromedp.Click(`[role=dialog] button[type=submit]`),
+		shows("Budget:"), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[text()="No budget"]`),
+		chromedp.WaitVisible(`//button[text()="Give it a budget …"]`))
+	do("tell a program", chromedp.Navigate(address+"/tidewick/webhooks"), chromedp.Click(`//button[text()="Tell a program …"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Name")]/following::input[1]`, "chat"),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Address")]/following::input[1]`, "http://127.0.0.1:9/in"),
+		chromedp.Click(`[role=dialog] button[type=submit]`), shows("This is shown once"),
+		chromedp.Click(`//button[text()="Try it"]`), shows("webhook.tried"), shows("connection refused"),
+		chromedp.Click(`//button[text()="Drop"]`), shows("No program is told of anything"))
+	do("anywhere by a few letters", chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)),
+		chromedp.WaitVisible(`[role=dialog] input`), chromedp.SendKeys(`[role=dialog] input`, "certific"+kb.Enter),
+		chromedp.WaitVisible(`//h1[text()="Identities"]`))
+}
+
+// walked are the pages that are held against the rules of the Web Content Accessibility Guidelines.
+var walked = []string{"/", "/tidewick", "/tidewick/3?job=core", "/tidewick/21", "/tidewick/time?pipeline=trunk", "/tidewick/tests?show=all",
+	"/tidewick/failures", "/tidewick/logs?for=springs", "/tidewick/usage", "/tidewick/webhooks", "/tidewick/pushes",
+	"/tidewick/versions", "/tidewick/packages", "/tidewick/packages/4", "/tidewick/releases", "/tidewick/releases/almanac/1.5.0",
+	"/tidewick/outlets", "/tidewick/pipelines", "/tidewick/pipelines/trunk", "/tidewick/secrets", "/tidewick/identities",
+	"/tidewick/caches", "/tidewick/kept", "/tidewick/audit", "/-/queue", "/-/gates", "/-/people", "/-/audit", "/-/usage", "/-/you"}
+
+// checkAccessible has axe-core look at every page, light and dark, wide and on a phone.
+func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address string) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	for _, look := range []struct {
+		scheme string
+		width  int64
+	}{{"light", 1280}, {"dark", 1280}, {"light", 390}} {
+		for _, path := range walked {
+			var answer string
+			var wide bool
+			do(look.scheme+" "+path, browser.Scheme(look.scheme), chromedp.EmulateViewport(look.width, 844),
+				chromedp.Navigate(address+path), chromedp.WaitVisible(`main > *`), chromedp.Evaluate(string(axe), nil),
+				chromedp.Evaluate(`new Promise((done) => setTimeout(done, 400)).then(() => axe.run(document, { resultTypes: ['violations'],
+					runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] })).then((r) => JSON.stringify(r.violations.map((v) =>
+					v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.any.map((a) => a.message).join('; ')).slice(0, 3).join(' | '))))`,
+					&answer, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }),
+				chromedp.Evaluate(`document.documentElement.scrollWidth > window.innerWidth`, &wide))
+			var violations []string
+			require.NoError(t, json.Unmarshal([]byte(answer), &violations))
+			assert.Empty(t, violations, "%s, %s, %d wide:\n%s", path, look.scheme, look.width, strings.Join(violations, "\n"))
+			assert.False(t, wide, "%s is wider than a window of %d", path, look.width)
+		}
+	}
+}
