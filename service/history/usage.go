@@ -184,9 +184,10 @@ func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) erro
 	var says []river.JobArgs
 	var told []fact.Fact
 	tell := func(kind fact.Kind, what news.Kind, subject string) {
-		says = append(says, notify.Happened{Project: p.ID, What: what, Key: fmt.Sprintf("%s %d %s", what, p.ID, this),
+		says = append(says, notify.Happened{Project: p.ID, What: what, Path: "/" + p.Name + "/usage",
+			Key:     fmt.Sprintf("%s %d %s", what, p.ID, this),
 			Subject: fmt.Sprintf("%s: %s of the %d minutes for %s", p.Name, subject, b.Minutes, this),
-			Path:    "/" + p.Name + "/usage", Data: map[string]any{"month": this, "used_minutes": used / minute, "minutes": b.Minutes}})
+			Data:    map[string]any{"month": this, "used_minutes": used / minute, "minutes": b.Minutes}})
 		told = append(told, fact.Fact{Kind: kind, Project: p.Name,
 			After: map[string]any{"month": this, "used_minutes": used / minute, "minutes": b.Minutes}})
 	}
