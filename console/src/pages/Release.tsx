@@ -24,6 +24,9 @@ import { mono } from '../theme';
 import { platforms } from '../versions';
 import { Scrolled } from '../parts/Scrolled';
 
+/** A link that a finger meets. */
+const target = { color: 'primary.main', display: 'inline-block', minHeight: 24 } as const;
+
 /** What the release is made of; each file can be had. */
 function Contents({ of }: { of: ReleaseDetail }) {
   const at = `/${encodeURIComponent(of.project)}`;
@@ -36,10 +39,10 @@ function Contents({ of }: { of: ReleaseDetail }) {
           key: String(p.id),
           cells: [
             <Box key="f">
-              <Box component={Link} to={`${at}/packages/${p.id}`} sx={{ color: 'primary.main', fontWeight: 600 }}>
+              <Box component={Link} to={`${at}/packages/${p.id}`} sx={{ ...target, fontWeight: 600 }}>
                 {p.file.split('/').pop()}
               </Box>{' '}
-              <Box component="a" href={artifactAddress(of.project, of.run, p.artifact)} sx={{ color: 'primary.main' }}>
+              <Box component="a" href={artifactAddress(of.project, of.run, p.artifact)} sx={target}>
                 download
               </Box>
             </Box>,
