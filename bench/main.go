@@ -1,6 +1,6 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
 // arguments only those parts: idle, check, try, push, empty, mask, secrets, queue, versions, sign,
-// reused, caches, collect.
+// reused, caches, collect, history.
 package main
 
 import (
@@ -56,7 +56,8 @@ func run() error {
 	b := &bench{home: home}
 	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
 		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue},
-		{"versions", versions}, {"sign", signing}, {"reused", b.reused}, {"caches", cachesPart}, {"collect", collecting}}
+		{"versions", versions}, {"sign", signing}, {"reused", b.reused}, {"caches", cachesPart}, {"collect", collecting},
+		{"history", history}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {
@@ -95,7 +96,7 @@ func (b *bench) start() error {
 	if binary == "" {
 		return errors.New("run it by make bench")
 	}
-	b.cmd = exec.Command(binary, "demo", "--hybrid=false", "--home", b.home, "--listen", "127.0.0.1:7469")
+	b.cmd = exec.Command(binary, "demo", "--hybrid=false", "--history=false", "--home", b.home, "--listen", "127.0.0.1:7469")
 	out, err := b.cmd.StdoutPipe()
 	if err != nil {
 		return err

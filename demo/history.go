@@ -70,6 +70,10 @@ var turns = map[int]struct {
 // PlayMarsh plays the history, and has setBack set its times back.
 func (s *Story) PlayMarsh(ctx context.Context, setBack func(ctx context.Context, project string, over time.Duration,
 ) error) error {
+	// What the story of Tidewick took is much of a minute: its keepers are warned.
+	if _, err := s.Client.SetBudget(ctx, Project, api.NewBudget{Minutes: 1, WarnAt: 10}); err != nil {
+		return err
+	}
 	began := time.Now()
 	g := &repository{bare: filepath.Join(s.Folder, Marsh+".git"), dir: filepath.Join(s.Folder, Marsh)}
 	for _, dir := range []string{g.bare, g.dir} {

@@ -65,6 +65,7 @@ func TestTheDemo(t *testing.T) {
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
 	t.Run("testers", func(t *testing.T) { checkTesters(t, s) })
 	t.Run("console", func(t *testing.T) { checkConsole(t, s) })
+	t.Run("history", func(t *testing.T) { checkHistory(t, s) })
 	t.Run("stops and continues", func(t *testing.T) {
 		require.NoError(t, s.cmd.Process.Signal(syscall.SIGINT))
 		require.NoError(t, s.cmd.Wait(), "%s", s.log)

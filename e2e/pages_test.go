@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/runtime"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/e2e/browser"
 )
 
@@ -47,7 +49,7 @@ func checkHistoryPages(t *testing.T, do func(string, ...chromedp.Action), addres
 		chromedp.Text(`main`, &text))
 	assert.Contains(t, text, "run 3 core:")
 	do("a month's minutes", chromedp.Navigate(address+"/tidewick/usage"), shows("machines at work in"),
-		chromedp.Click(`//button[text()="Give it a budget …"]`),
+		shows("of 1 minute used"), chromedp.Click(`//button[text()="Budget …"]`),
 		chromedp.SendKeys(`//*[@role="dialog"]//input[@type="number"]`, "1"), chromedp.Click(`[role=dialog] button[type=submit]`),
 		shows("Budget:"), chromedp.WaitNotPresent(`[role=dialog]`), chromedp.Click(`//button[text()="No budget"]`),
 		chromedp.WaitVisible(`//button[text()="Give it a budget …"]`))
@@ -93,4 +95,25 @@ func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address 
 			assert.False(t, wide, "%s is wider than a window of %d", path, look.width)
 		}
 	}
+}
+
+// checkHistory looks for what the demo's history hides: since when a step is slow, a case that is flaky, and a failure
+// that was seen before, with what ended it.
+func checkHistory(t *testing.T, s *server) {
+	var times api.Times
+	require.Eventually(t, func() bool {
+		out, code := s.piston(t, "", "times", "saltmarsh", "--json")
+		return code == 0 && json.Unmarshal([]byte(out), &times) == nil && times.SetBack
+	}, 3*time.Minute, time.Second, "%s", s.log)
+	out, code := s.piston(t, "", "times", "saltmarsh", "--step", "notebook/tests")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "slower since run 6")
+	assert.Contains(t, out, "Keep sightings in order as they come in")
+	out, _ = s.piston(t, "", "tests", "saltmarsh", "--show", "flaky")
+	assert.Contains(t, out, "two notes at once have one time")
+	out, _ = s.piston(t, "", "show", "saltmarsh", "150")
+	assert.Contains(t, out, "an undefined symbol.")
+	assert.Contains(t, out, "Build the tags, too", "what ended it the last time")
+	out, _ = s.piston(t, "", "usage", "saltmarsh", "--month", times.Runs[0].At.UTC().Format("2006-01"))
+	assert.Contains(t, out, "jobs tried again")
 }
