@@ -98,20 +98,21 @@ func (y *yard) fillHistory(ctx context.Context) (last record.RunNumber, err erro
 		`INSERT INTO spans (place_id, run, attempt, ended_at, took_ms, waited_ms, state)
 			SELECT l.id, r.number, 1, r.finished_at, 4000 + (random() * 900)::int, 20, r.state
 			FROM runs r JOIN places l ON l.project_id = r.project_id AND l.pipeline = r.pipeline WHERE r.pipeline = 'old'`,
-		`INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means, todo, own, said, failed_at)
-			SELECT r.project_id, decode(md5((r.number % 400)::text), 'hex'), r.id, a.id, 'j1', 'step', 'types',
+		`INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means, todo, own, said,
+				failed_at) SELECT r.project_id, decode(md5((r.number % 400)::text), 'hex'), r.id, a.id, 'j1', 'step', 'types',
 				'types that do not fit', '', '', false, 'error: no matching function ' || r.number % 400, r.finished_at
 			FROM runs r JOIN attempts a ON a.run_id = r.id JOIN jobs j ON j.id = a.job_id AND j.name = 'j1'
 			WHERE r.pipeline = 'old' AND r.state = 'failed'`,
-		fmt.Sprintf(`INSERT INTO cases (project_id, print, suite, name, pipeline, job, first_run, first_at, last_run, last_at,
-				last_result, last_ms, usual_ms, runs, failures, failing_since, flaky)
+		fmt.Sprintf(`INSERT INTO cases (project_id, print, suite, name, pipeline, job, first_run, first_at, last_run,
+				last_at, last_result, last_ms, usual_ms, runs, failures, failing_since, flaky)
 			SELECT p.id, decode(md5(g::text), 'hex'), 'suite ' || g %% 200, 'case ' || g, 'old', 'j1', 1000001 + g %% 500, now(),
-				1000000 + %d - g %% 3, now(), CASE WHEN g %% 50 = 0 THEN 'failed' ELSE 'passed' END, g %% 3000, g %% 2500, %d, g %% 7,
-				CASE WHEN g %% 50 = 0 THEN 1000000 + g END, CASE WHEN g %% 90 = 0 THEN 3 ELSE 0 END
+				1000000 + %d - g %% 3, now(), CASE WHEN g %% 50 = 0 THEN 'failed' ELSE 'passed' END, g %% 3000, g %% 2500, %d,
+				g %% 7, CASE WHEN g %% 50 = 0 THEN 1000000 + g END, CASE WHEN g %% 90 = 0 THEN 3 ELSE 0 END
 			FROM projects p, generate_series(1, %d) AS g WHERE p.name = 'yard'`, oldRuns, oldResults, oldCases),
 		fmt.Sprintf(`INSERT INTO case_results (case_id, run, job_id, attempt, result, took_ms)
 			SELECT c.id, r.number, j.id, 1, 'passed', c.last_ms FROM (SELECT id, number FROM runs WHERE pipeline = 'old'
-				ORDER BY number DESC LIMIT %d) AS r JOIN jobs j ON j.run_id = r.id AND j.name = 'j1' CROSS JOIN cases c`, oldResults),
+				ORDER BY number DESC LIMIT %d) AS r JOIN jobs j ON j.run_id = r.id AND j.name = 'j1' CROSS JOIN cases c`,
+			oldResults),
 		`ANALYZE`,
 	} {
 		if _, err := y.db.ExecContext(ctx, statement); err != nil {
@@ -147,7 +148,8 @@ func (y *yard) searching(ctx context.Context) error {
 	}
 	const filler = "clang --target=aarch64-linux-android21 -std=gnu11 -O2 -Wall -c -o out/obj/tide.o core/tide.c "
 	defer plain.Close()
-	rows, err := y.db.QueryContext(ctx, `SELECT id, run_id FROM attempts WHERE runner = 'old' ORDER BY id DESC LIMIT $1`, oldLogs)
+	rows, err := y.db.QueryContext(ctx, `SELECT id, run_id FROM attempts WHERE runner = 'old' ORDER BY id DESC
+		LIMIT $1`, oldLogs)
 	if err != nil {
 		return err
 	}
@@ -191,8 +193,8 @@ func (y *yard) searching(ctx context.Context) error {
 		if err := os.WriteFile(filepath.Join(folder, name), b.Bytes(), 0o600); err != nil {
 			return err
 		}
-		if _, err := y.db.ExecContext(ctx, `UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4, log_moved = now()
-			WHERE id = $1`, o.id, name, b.Len(), n); err != nil {
+		if _, err := y.db.ExecContext(ctx, `UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4,
+			log_moved = now() WHERE id = $1`, o.id, name, b.Len(), n); err != nil {
 			return err
 		}
 	}
@@ -220,8 +222,8 @@ func (y *yard) searching(ctx context.Context) error {
 	if err := y.grep(ctx, plain.Name()); err != nil {
 		return err
 	}
-	fmt.Printf("  search in %d logs (%d MB): all in %.0f ms (wanted 2000), the only hit, in the oldest, after %.0f ms; hits of "+
-		"a frequent word after %.0f ms (wanted 300); grep -i over the same in one plain file: %.0f ms\n", looked,
+	fmt.Printf("  search in %d logs (%d MB): all in %.0f ms (wanted 2000), the only hit, in the oldest, after %.0f ms; "+
+		"hits of a frequent word after %.0f ms (wanted 300); grep -i over the same in one plain file: %.0f ms\n", looked,
 		oldLogs*logBytes>>20, all, first, hit, time.Since(began).Seconds()*1000)
 	return nil
 }

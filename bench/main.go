@@ -96,7 +96,8 @@ func (b *bench) start() error {
 	if binary == "" {
 		return errors.New("run it by make bench")
 	}
-	b.cmd = exec.Command(binary, "demo", "--hybrid=false", "--history=false", "--home", b.home, "--listen", "127.0.0.1:7469")
+	b.cmd = exec.Command(binary, "demo", "--hybrid=false", "--history=false", "--home", b.home, "--listen",
+		"127.0.0.1:7469")
 	out, err := b.cmd.StdoutPipe()
 	if err != nil {
 		return err
