@@ -103,6 +103,9 @@ func (y *yard) fillHistory(ctx context.Context) (last record.RunNumber, err erro
 				'types that do not fit', '', '', false, 'error: no matching function ' || r.number % 400, r.finished_at
 			FROM runs r JOIN attempts a ON a.run_id = r.id JOIN jobs j ON j.id = a.job_id AND j.name = 'j1'
 			WHERE r.pipeline = 'old' AND r.state = 'failed'`,
+		`INSERT INTO known_failures SELECT f.project_id, f.print, count(*), 'types', 'types that do not fit', 'j1', 'step',
+				max(f.said), 'old', min(r.number), min(f.failed_at), max(r.number), max(f.failed_at)
+			FROM failures f JOIN runs r ON r.id = f.run_id GROUP BY f.project_id, f.print`,
 		fmt.Sprintf(`INSERT INTO cases (project_id, print, suite, name, pipeline, job, first_run, first_at, last_run,
 				last_at, last_result, last_ms, usual_ms, runs, failures, failing_since, flaky)
 			SELECT p.id, decode(md5(g::text), 'hex'), 'suite ' || g %% 200, 'case ' || g, 'old', 'j1', 1000001 + g %% 500, now(),

@@ -132,9 +132,8 @@ var ordered = map[CaseOrder]string{
 	SlowerCases: `AND c.usual_ms >= 0 AND c.last_result = 'passed' AND c.last_ms > c.usual_ms * 3 / 2
 		AND c.last_ms - c.usual_ms > 20 ORDER BY c.last_ms - c.usual_ms DESC, c.id`,
 	NewCases: `AND c.first_run > (SELECT min(first_run) FROM cases WHERE project_id = $1) ORDER BY c.first_run DESC, c.id`,
-	GoneCases: `AND c.last_run < (SELECT max(o.last_run) FROM cases o JOIN runs r ON r.project_id = $1
-			AND r.number = o.last_run WHERE o.project_id = $1 AND o.pipeline = c.pipeline AND o.job = c.job
-			AND r.state = 'passed') ORDER BY c.last_run DESC, c.id`,
+	GoneCases: `AND (c.pipeline, c.job, c.last_run) IN (SELECT l.pipeline, l.job, l.last_run FROM last l JOIN passed p
+			USING (pipeline, job) WHERE l.last_run < p.last_run) ORDER BY c.last_run DESC, c.id`,
 	AsideCases: `AND a.case_id IS NOT NULL ORDER BY a.until, c.id`,
 	AllCases:   `ORDER BY c.suite, c.name, c.id`,
 }
@@ -149,7 +148,10 @@ type CaseFilter struct {
 
 // Cases lists test cases of a project.
 func (q Q) Cases(ctx context.Context, project record.ProjectID, f CaseFilter) (list []Case, err error) {
-	err = q.list(ctx, &list, `SELECT `+caseColumns+` WHERE c.project_id = $1
+	err = q.list(ctx, &list, `WITH last AS (SELECT DISTINCT o.pipeline, o.job, o.last_run FROM cases o
+			WHERE o.project_id = $1), passed AS (SELECT l.pipeline, l.job, max(l.last_run) AS last_run FROM last l
+			JOIN runs r ON r.project_id = $1 AND r.number = l.last_run WHERE r.state = 'passed' GROUP BY l.pipeline, l.job)
+		SELECT `+caseColumns+` WHERE c.project_id = $1
 		AND ($2 = '' OR strpos(lower(c.suite || ' ' || c.name), lower($2)) > 0) `+ordered[f.Order]+` OFFSET $3 LIMIT $4`,
 		project, f.Contains, f.Skip, f.Limit)
 	return list, err

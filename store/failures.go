@@ -21,11 +21,19 @@ type FailureSeen struct {
 	Said      string           `db:"said"`
 }
 
-// AddFailure writes what failed in an attempt of a run.
+// AddFailure writes what failed in an attempt of a run, and that it was seen once more; an attempt counts once.
 func (q Q) AddFailure(ctx context.Context, run Run, f FailureSeen) error {
-	return q.do(ctx, nil, `INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means,
-			todo, own, said) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT (attempt_id) DO NOTHING`,
-		run.ProjectID, f.Print, run.ID, f.AttemptID, f.Job, f.Step, f.Cause, f.Title, f.Means, f.Do, f.Own, f.Said)
+	return q.do(ctx, nil, `WITH added AS (INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause,
+			title, means, todo, own, said) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+			ON CONFLICT (attempt_id) DO NOTHING RETURNING project_id, print, job, step, cause, title, said, failed_at)
+		INSERT INTO known_failures AS k (project_id, print, times, cause, title, job, step, said, pipeline, first_run,
+			first_at, last_run, last_at)
+		SELECT project_id, print, 1, cause, title, job, step, said, $13, $14, failed_at, $14, failed_at FROM added
+		ON CONFLICT (project_id, print) DO UPDATE SET times = k.times + (k.last_run <> excluded.last_run)::int,
+			cause = excluded.cause, title = excluded.title, job = excluded.job, step = excluded.step, said = excluded.said,
+			pipeline = excluded.pipeline, last_run = greatest(k.last_run, excluded.last_run), last_at = excluded.last_at`,
+		run.ProjectID, f.Print, run.ID, f.AttemptID, f.Job, f.Step, f.Cause, f.Title, f.Means, f.Do, f.Own, f.Said,
+		run.Pipeline, int64(run.Number))
 }
 
 // FailureOf finds what failed in an attempt.
@@ -88,8 +96,8 @@ type FailureFilter struct {
 
 // Failures lists what failed in a project, each failure once, the latest first.
 func (q Q) Failures(ctx context.Context, project record.ProjectID, f FailureFilter) (list []Recurrence, err error) {
-	err = q.list(ctx, &list, `SELECT `+recurrenceColumns+` WHERE f.project_id = $1 AND ($2 = ''
-			OR strpos(lower(f.said || ' ' || f.title || ' ' || f.job || ' ' || f.step), lower($2)) > 0)
-		GROUP BY f.print ORDER BY max(f.id) DESC OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit)
+	err = q.list(ctx, &list, `SELECT `+columnsOf[Recurrence]("k")+` FROM known_failures k WHERE k.project_id = $1
+		AND ($2 = '' OR strpos(lower(k.said || ' ' || k.title || ' ' || k.job || ' ' || k.step), lower($2)) > 0)
+		ORDER BY k.last_at DESC, k.print OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit)
 	return list, err
 }

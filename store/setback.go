@@ -23,6 +23,10 @@ var setBack = []string{
 	`UPDATE spans t SET ended_at = t.ended_at - by FROM s JOIN runs r ON r.id = s.run
 		JOIN places p ON p.project_id = r.project_id WHERE t.place_id = p.id AND t.run = r.number`,
 	`UPDATE failures t SET failed_at = t.failed_at - by FROM s WHERE t.run_id = s.run`,
+	`UPDATE known_failures t SET first_at = t.first_at - by FROM s JOIN runs r ON r.id = s.run
+		WHERE t.project_id = r.project_id AND t.first_run = r.number`,
+	`UPDATE known_failures t SET last_at = t.last_at - by FROM s JOIN runs r ON r.id = s.run
+		WHERE t.project_id = r.project_id AND t.last_run = r.number`,
 	`UPDATE cases t SET first_at = t.first_at - by FROM s JOIN runs r ON r.id = s.run
 		WHERE t.project_id = r.project_id AND t.first_run = r.number`,
 	`UPDATE cases t SET last_at = t.last_at - by FROM s JOIN runs r ON r.id = s.run

@@ -30,16 +30,23 @@ var usedBy = map[string]string{
 	"job":      `p.pipeline || ' › ' || p.job`,
 }
 
-// jobsUsed are the times of jobs that machines had.
-const jobsUsed = ` FROM spans s JOIN places p ON p.id = s.place_id
-	JOIN runs r ON r.project_id = p.project_id AND r.number = s.run
-	WHERE p.kind = 'job' AND p.machine <> '@service' AND ($1 = 0 OR p.project_id = $1) AND s.ended_at >= $2
+// jobsUsed are the times of jobs that machines had; ofRuns those with their runs.
+const (
+	jobsUsed = ` FROM spans s JOIN places p ON p.id = s.place_id` + thoseUsed
+	ofRuns   = ` FROM spans s JOIN places p ON p.id = s.place_id
+		JOIN runs r ON r.project_id = p.project_id AND r.number = s.run` + thoseUsed
+	thoseUsed = ` WHERE p.kind = 'job' AND p.machine <> '@service' AND ($1 = 0 OR p.project_id = $1) AND s.ended_at >= $2
 		AND s.ended_at < $3`
+)
 
 // UsageBy sums the time of machines up by project, pipeline, job, machine or person, the most first.
 func (q Q) UsageBy(ctx context.Context, f UsageFilter, by string) (list []UsedPart, err error) {
+	from := jobsUsed
+	if by == "person" {
+		from = ofRuns
+	}
 	err = q.list(ctx, &list, `SELECT `+usedBy[by]+` AS name, sum(s.took_ms)::bigint AS took_ms,
-			sum(s.waited_ms)::bigint AS waited_ms, count(DISTINCT r.id) AS runs`+jobsUsed+`
+			sum(s.waited_ms)::bigint AS waited_ms, count(DISTINCT (p.project_id, s.run)) AS runs`+from+`
 		GROUP BY 1 ORDER BY took_ms DESC, name LIMIT 100`, f.Project, f.From, f.To)
 	return list, err
 }
@@ -65,11 +72,11 @@ func (q Q) UsageByMonth(ctx context.Context, f UsageFilter) (list []UsedMonth, e
 
 // wasted are the kinds of waste, each with what it is of jobs' times, or of all runs.
 var wasted = []struct{ kind, query string }{
-	{"superseded", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + jobsUsed + `
+	{"superseded", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
 		AND r.state = 'cancelled' AND r.reason LIKE 'superseded%'`},
-	{"repeated", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + jobsUsed + `
+	{"repeated", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
 		AND s.attempt > 1`},
-	{"flaky", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + jobsUsed + `
+	{"flaky", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
 		AND s.state = 'failed' AND EXISTS (SELECT FROM runs o WHERE o.project_id = r.project_id
 			AND o.commit_id = r.commit_id AND o.pipeline = r.pipeline AND o.state = 'passed')`},
 	// What a job took longer than it usually does with its caches.

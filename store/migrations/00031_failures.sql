@@ -19,5 +19,25 @@ CREATE TABLE failures (
 CREATE INDEX failures_print ON failures (project_id, print, id DESC);
 CREATE INDEX failures_run ON failures (run_id);
 
+-- Each failure once, so that no list reads all of them.
+CREATE TABLE known_failures (
+    project_id bigint NOT NULL REFERENCES projects ON DELETE CASCADE,
+    print      bytea NOT NULL,
+    times      int NOT NULL,                    -- runs
+    cause      text NOT NULL,
+    title      text NOT NULL,
+    job        text NOT NULL,
+    step       text NOT NULL,
+    said       text NOT NULL,
+    pipeline   text NOT NULL,
+    first_run  bigint NOT NULL,                 -- numbers of runs
+    first_at   timestamptz NOT NULL,
+    last_run   bigint NOT NULL,
+    last_at    timestamptz NOT NULL,
+    PRIMARY KEY (project_id, print)
+);
+CREATE INDEX known_failures_last ON known_failures (project_id, last_at DESC);
+
 -- +goose Down
+DROP TABLE known_failures;
 DROP TABLE failures;
