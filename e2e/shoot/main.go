@@ -28,15 +28,14 @@ var pages = []struct {
 }{
 	{"run-waits", "/tidewick/21", `section[aria-label="Question of go"]`, true},
 	{"release", "/tidewick/releases/almanac/1.5.0", `section[aria-label="Where it went"] table`, true},
+	{"projects", "/", `//section[@aria-label="saltmarsh"]`, true},
 	{"runs", "/tidewick", `//a[text()="6"]`, true},
+	{"time", "/saltmarsh/time?step=notebook%2Ftests", `//*[@id="step"]//*[contains(text(), "It took longest")]`, false},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
 	{"queue", "/-/queue", `//td[contains(text(), "held")]`, true},
-	{"pipelines", "/tidewick/pipelines", `//a[text()="trunk"]`, true},
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
-	{"secrets", "/tidewick/secrets", `//b[text()="STORE_KEY"]`, true},
 	{"versions", "/tidewick/versions", `//b[text()="1.5.0"]`, true},
 	{"package", "/tidewick/packages/12", `//section[@aria-label="What the size is made of"]`, true},
-	{"identities", "/tidewick/identities", `//b[text()="harbour-store"]`, true},
 }
 
 func main() {

@@ -19,6 +19,9 @@ CREATE TABLE failures (
 CREATE INDEX failures_print ON failures (project_id, print, id DESC);
 CREATE INDEX failures_run ON failures (run_id);
 
+-- What ended a failure is the next run of its branch that passed.
+CREATE INDEX runs_passed ON runs (project_id, pipeline, branch, number) WHERE state = 'passed';
+
 -- Each failure once, so that no list reads all of them.
 CREATE TABLE known_failures (
     project_id bigint NOT NULL REFERENCES projects ON DELETE CASCADE,
@@ -39,5 +42,6 @@ CREATE TABLE known_failures (
 CREATE INDEX known_failures_last ON known_failures (project_id, last_at DESC);
 
 -- +goose Down
+DROP INDEX runs_passed;
 DROP TABLE known_failures;
 DROP TABLE failures;
