@@ -72,7 +72,9 @@ type TimedStep struct {
 type TimedChange struct {
 	Run record.RunNumber `json:"run"`
 	// The last run before it in which the step passed.
-	After   record.RunNumber `json:"after"`
+	After record.RunNumber `json:"after"`
+	// The next run: times alone do not tell which of both began it, and what changed is told of both.
+	Until   record.RunNumber `json:"until"`
 	Before  int64            `json:"before_ms"`
 	Now     int64            `json:"now_ms"`
 	Commit  string           `json:"commit"`

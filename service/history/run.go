@@ -66,7 +66,8 @@ func (s *History) slower(ctx context.Context, project string, run store.Run) (li
 		}
 		one := api.SlowerStep{Job: p.Job, Step: p.Name, Took: spans[n-1].TookMs, Usual: int64(found.Usual),
 			SinceRun: spans[found.Since].Run, Runs: n - found.Since}
-		if one.Since, err = s.between(ctx, project, spans[found.Since-1].Run, one.SinceRun); err != nil {
+		until := spans[min(found.Since+1, n-1)].Run // the one after it, too: times alone do not tell which began it
+		if one.Since, err = s.between(ctx, project, spans[found.Since-1].Run, until); err != nil {
 			return nil, err
 		}
 		list = append(list, one)
