@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"gentlepiston.example/piston/api"
@@ -147,13 +146,8 @@ type CacheFilter struct {
 
 // Caches lists saved copies of a project's caches, newest first.
 func (c *Client) Caches(ctx context.Context, project string, f CacheFilter) (api.SavedCaches, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, value := range map[string]string{"name": f.Name, "line": f.Line, "after": f.After} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	return get[api.SavedCaches](ctx, c, projectPath(project)+"/caches?"+q.Encode())
+	return get[api.SavedCaches](ctx, c, projectPath(project)+"/caches"+
+		query{"name": f.Name, "line": f.Line, "after": f.After}.listed(f.Limit))
 }
 
 // DropCache gives up a saved copy.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -21,19 +19,8 @@ type GateFilter struct {
 
 // Gates lists what people are asked, newest first.
 func (c *Client) Gates(ctx context.Context, f GateFilter) (api.GatePage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, set := range map[string]bool{"open": f.Open, "mine": f.Mine} {
-		if set {
-			q.Set(name, "true")
-		}
-	}
-	if f.Project != "" {
-		q.Set("project", f.Project)
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
-	}
-	return get[api.GatePage](ctx, c, "/gates?"+q.Encode())
+	return get[api.GatePage](ctx, c, "/gates"+
+		query{"open": f.Open, "mine": f.Mine, "project": f.Project, "before": f.Before}.listed(f.Limit))
 }
 
 // Answer says yes or no at a gate.

@@ -5,35 +5,23 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/cause"
 	"gentlepiston.example/piston/core/record"
 )
 
-// asking is the query of a list of what has a limit; empty texts are left out.
-func asking(limit int, texts map[string]string) string {
-	q := url.Values{"limit": {strconv.Itoa(max(limit, 1))}}
-	for name, text := range texts {
-		if text != "" {
-			q.Set(name, text)
-		}
-	}
-	return "?" + q.Encode()
-}
-
 // Times tells where the time of a pipeline's last runs went.
 func (c *Client) Times(ctx context.Context, project string, f api.TimesFilter) (api.Times, error) {
 	return get[api.Times](ctx, c, projectPath(project)+"/times"+
-		asking(f.Limit, map[string]string{"pipeline": f.Pipeline, "branch": f.Branch}))
+		query{"pipeline": f.Pipeline, "branch": f.Branch}.listed(f.Limit))
 }
 
 // StepTimes tells the history of one step.
 func (c *Client) StepTimes(ctx context.Context, project string, f api.StepFilter) (api.StepTimes, error) {
 	return get[api.StepTimes](ctx, c, projectPath(project)+"/times/step"+
-		asking(f.Limit, map[string]string{"pipeline": f.Pipeline, "branch": f.Branch, "job": f.Job, "step": f.Step,
-			"machine": f.Machine}))
+		query{"pipeline": f.Pipeline, "branch": f.Branch, "job": f.Job, "step": f.Step,
+			"machine": f.Machine}.listed(f.Limit))
 }
 
 // RunTimes tells where a run's time went, what would have made it shorter, and what was slower than usual.
@@ -55,7 +43,7 @@ func testPath(project string, id record.CaseID) string {
 // Tests lists test cases of a project.
 func (c *Client) Tests(ctx context.Context, project string, f api.TestFilter) (api.TestPage, error) {
 	return get[api.TestPage](ctx, c, projectPath(project)+"/tests"+
-		asking(f.Limit, map[string]string{"show": f.Show, "contains": f.Contains, "skip": strconv.Itoa(f.Skip)}))
+		query{"show": f.Show, "contains": f.Contains, "skip": f.Skip}.listed(f.Limit))
 }
 
 // Test tells all of one test case.
@@ -78,7 +66,7 @@ func (c *Client) EndTestAside(ctx context.Context, project string, id record.Cas
 // Failures lists what failed in a project, each failure once.
 func (c *Client) Failures(ctx context.Context, project string, f api.FailureFilter) (api.FailurePage, error) {
 	return get[api.FailurePage](ctx, c, projectPath(project)+"/failures"+
-		asking(f.Limit, map[string]string{"contains": f.Contains, "skip": strconv.Itoa(f.Skip)}))
+		query{"contains": f.Contains, "skip": f.Skip}.listed(f.Limit))
 }
 
 // Causes lists the causes of failures that the service knows.
@@ -117,12 +105,6 @@ func (c *Client) Overview(ctx context.Context, project string) (api.Overview, er
 
 // SearchLogs looks for text in the logs of a project, the latest runs first.
 func (c *Client) SearchLogs(ctx context.Context, project string, f api.LogSearch) (api.LogFound, error) {
-	texts := map[string]string{"for": f.For, "job": f.Job, "after": f.After}
-	if f.Pattern {
-		texts["pattern"] = "true"
-	}
-	if f.Run > 0 {
-		texts["run"] = strconv.FormatInt(int64(f.Run), 10)
-	}
-	return get[api.LogFound](ctx, c, projectPath(project)+"/logs"+asking(f.Limit, texts))
+	return get[api.LogFound](ctx, c, projectPath(project)+"/logs"+query{"for": f.For, "job": f.Job, "after": f.After,
+		"pattern": f.Pattern, "run": f.Run}.listed(f.Limit))
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -69,19 +68,8 @@ func (c *Client) AllowCertificate(ctx context.Context, project string, in api.Al
 
 // Signatures lists who signed what with which key, newest first.
 func (c *Client) Signatures(ctx context.Context, project string, f api.SignatureFilter) (api.SignaturePage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, value := range map[string]string{"identity": f.Identity, "app": f.App} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if f.Run > 0 {
-		q.Set("run", strconv.FormatInt(int64(f.Run), 10))
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
-	}
-	return get[api.SignaturePage](ctx, c, projectPath(project)+"/signatures?"+q.Encode())
+	return get[api.SignaturePage](ctx, c, projectPath(project)+"/signatures"+
+		query{"identity": f.Identity, "app": f.App, "run": f.Run, "before": f.Before}.listed(f.Limit))
 }
 
 // SigningIdentity tells an attempt by whom a package is to be signed.

@@ -3,8 +3,6 @@ package client
 import (
 	"context"
 	"net/http"
-	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/keep"
@@ -34,16 +32,12 @@ type KeptFilter struct {
 
 // KeptItems lists what is kept of a project, or with "" of all.
 func (c *Client) KeptItems(ctx context.Context, project string, f KeptFilter) (api.KeptItems, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, value := range map[string]string{"kind": f.Kind, "goes": f.Goes, "after": f.After} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
+	order := ""
 	if f.Largest {
-		q.Set("order", "largest")
+		order = "largest"
 	}
-	return get[api.KeptItems](ctx, c, keptPath(project)+"/items?"+q.Encode())
+	return get[api.KeptItems](ctx, c, keptPath(project)+"/items"+
+		query{"kind": f.Kind, "goes": f.Goes, "after": f.After, "order": order}.listed(f.Limit))
 }
 
 // SetKept says by which rules a project's things go, or with "" those of all.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -38,11 +37,8 @@ func (c *Client) TryWebhook(ctx context.Context, project, name string) error {
 
 // Messages lists what was sent to a webhook, the latest first.
 func (c *Client) Messages(ctx context.Context, project, name string, f api.MessageFilter) (api.MessagePage, error) {
-	texts := map[string]string{"state": f.State}
-	if f.Before > 0 {
-		texts["before"] = strconv.FormatInt(int64(f.Before), 10)
-	}
-	return get[api.MessagePage](ctx, c, webhookPath(project, name)+"/messages"+asking(f.Limit, texts))
+	return get[api.MessagePage](ctx, c, webhookPath(project, name)+"/messages"+
+		query{"state": f.State, "before": f.Before}.listed(f.Limit))
 }
 
 // ResendMessage sends a message again.

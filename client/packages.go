@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -19,20 +17,9 @@ func (c *Client) Judge(ctx context.Context, attempt record.AttemptID, in api.Pac
 
 // Packages lists those that runs of a project have made, newest first.
 func (c *Client) Packages(ctx context.Context, project string, f api.PackageFilter) (api.PackagePage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, value := range map[string]string{"app": f.App, "kind": f.Kind, "version": f.Version, "commit": f.Commit,
-		"sha256": f.SHA256, "build_id": f.BuildID} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if f.Run > 0 {
-		q.Set("run", strconv.FormatInt(int64(f.Run), 10))
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(int64(f.Before), 10))
-	}
-	return get[api.PackagePage](ctx, c, projectPath(project)+"/packages?"+q.Encode())
+	return get[api.PackagePage](ctx, c, projectPath(project)+"/packages"+query{"app": f.App, "kind": f.Kind,
+		"version": f.Version, "commit": f.Commit, "sha256": f.SHA256, "build_id": f.BuildID, "run": f.Run,
+		"before": f.Before}.listed(f.Limit))
 }
 
 // Package tells all of one, and how it differs from the one before it.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -40,18 +39,8 @@ func (c *Client) TryOutlet(ctx context.Context, project, name string) (t api.Out
 // Publications lists releases on their way to outlets, newest first.
 func (c *Client) Publications(ctx context.Context, project string, f api.PublicationFilter) (api.PublicationPage,
 	error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, text := range map[string]string{"outlet": f.Outlet, "state": f.State} {
-		if text != "" {
-			q.Set(name, text)
-		}
-	}
-	for name, n := range map[string]int64{"release": int64(f.Release), "before": int64(f.Before)} {
-		if n > 0 {
-			q.Set(name, strconv.FormatInt(n, 10))
-		}
-	}
-	return get[api.PublicationPage](ctx, c, projectPath(project)+"/publications?"+q.Encode())
+	return get[api.PublicationPage](ctx, c, projectPath(project)+"/publications"+query{"outlet": f.Outlet,
+		"state": f.State, "release": f.Release, "before": f.Before}.listed(f.Limit))
 }
 
 // Publish brings a release to an outlet.

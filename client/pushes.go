@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 )
@@ -19,17 +17,8 @@ type PushFilter struct {
 
 // Pushes lists what may start runs, and what came of it, newest first.
 func (c *Client) Pushes(ctx context.Context, project string, f PushFilter) (api.PushPage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	if f.State != "" {
-		q.Set("state", f.State)
-	}
-	if f.Commit != "" {
-		q.Set("commit", f.Commit)
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
-	}
-	return get[api.PushPage](ctx, c, projectPath(project)+"/pushes?"+q.Encode())
+	return get[api.PushPage](ctx, c, projectPath(project)+"/pushes"+
+		query{"state": f.State, "commit": f.Commit, "before": f.Before}.listed(f.Limit))
 }
 
 // RetryPush has an event planned again that was set aside.

@@ -3,24 +3,14 @@ package client
 import (
 	"context"
 	"net/http"
-	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 )
 
 // Releases lists the releases of a project, newest first.
 func (c *Client) Releases(ctx context.Context, project string, f api.ReleaseFilter) (api.ReleasePage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, text := range map[string]string{"app": f.App, "contains": f.Contains, "state": f.State} {
-		if text != "" {
-			q.Set(name, text)
-		}
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(int64(f.Before), 10))
-	}
-	return get[api.ReleasePage](ctx, c, projectPath(project)+"/releases?"+q.Encode())
+	return get[api.ReleasePage](ctx, c, projectPath(project)+"/releases"+
+		query{"app": f.App, "contains": f.Contains, "state": f.State, "before": f.Before}.listed(f.Limit))
 }
 
 // Release tells all that is known of a release.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/record"
@@ -17,16 +16,8 @@ func testerPath(project string, id record.TesterID) string {
 
 // Testers lists who tries a project's releases, in the order in which they were added.
 func (c *Client) Testers(ctx context.Context, project string, f api.TesterFilter) (api.TesterPage, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, text := range map[string]string{"group": f.Group, "contains": f.Contains} {
-		if text != "" {
-			q.Set(name, text)
-		}
-	}
-	if f.After > 0 {
-		q.Set("after", strconv.FormatInt(int64(f.After), 10))
-	}
-	return get[api.TesterPage](ctx, c, projectPath(project)+"/testers?"+q.Encode())
+	return get[api.TesterPage](ctx, c, projectPath(project)+"/testers"+
+		query{"group": f.Group, "contains": f.Contains, "after": f.After}.listed(f.Limit))
 }
 
 // AddTesters puts people into a group of testers.

@@ -24,17 +24,8 @@ func (c *Client) Land(ctx context.Context, attempt record.AttemptID, in api.Land
 
 // Ledger lists the versions that were handed out in a project, the newest first.
 func (c *Client) Ledger(ctx context.Context, project string, f api.LedgerFilter) (api.Ledger, error) {
-	q := url.Values{"limit": {strconv.Itoa(max(f.Limit, 1))}}
-	for name, value := range map[string]string{"app": f.App, "platform": f.Platform, "state": f.State,
-		"contains": f.Contains} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
-	}
-	return get[api.Ledger](ctx, c, projectPath(project)+"/ledger?"+q.Encode())
+	return get[api.Ledger](ctx, c, projectPath(project)+"/ledger"+query{"app": f.App, "platform": f.Platform,
+		"state": f.State, "contains": f.Contains, "before": f.Before}.listed(f.Limit))
 }
 
 // SetLedgerFloor says which build number a store had before: the next is above it.

@@ -61,11 +61,12 @@ func TestTheDemo(t *testing.T) {
 	assert.Equal(t, 21, strings.Count(s.log.String(), "  as told\n"), "%s", s.log)
 	assert.NotContains(t, s.log.String(), "level=INFO", "the story is told without a server's log between its lines")
 
+	// First, while nothing else is done on this machine: it is about times.
+	t.Run("history", func(t *testing.T) { checkHistory(t, s) })
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
 	t.Run("testers", func(t *testing.T) { checkTesters(t, s) })
 	t.Run("console", func(t *testing.T) { checkConsole(t, s) })
-	t.Run("history", func(t *testing.T) { checkHistory(t, s) })
 	t.Run("stops and continues", func(t *testing.T) {
 		require.NoError(t, s.cmd.Process.Signal(syscall.SIGINT))
 		require.NoError(t, s.cmd.Wait(), "%s", s.log)

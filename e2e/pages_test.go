@@ -107,8 +107,8 @@ func checkHistory(t *testing.T, s *server) {
 	}, 3*time.Minute, time.Second, "%s", s.log)
 	out, code := s.piston(t, "", "times", "saltmarsh", "--step", "notebook/tests")
 	require.Zero(t, code, out)
-	// Pages are tried on the same machine meanwhile: the place may be some runs off.
-	assert.Regexp(t, `slower since run (5[5-9]|6\d|7[0-5])`, out)
+	assert.Contains(t, out, "slower since run 6")
+	assert.Contains(t, out, "Keep sightings in order as they come in")
 	out, _ = s.piston(t, "", "tests", "saltmarsh", "--show", "flaky")
 	assert.Contains(t, out, "two notes at once have one time")
 	out, _ = s.piston(t, "", "show", "saltmarsh", "150")

@@ -3,6 +3,7 @@ import { useColorScheme, useTheme } from '@mui/material/styles';
 import { BarChart } from '@mui/x-charts/BarChart';
 import { ChartsReferenceLine } from '@mui/x-charts/ChartsReferenceLine';
 import { LineChart } from '@mui/x-charts/LineChart';
+import type { ReactNode } from 'react';
 import { span } from '../text';
 import { series } from '../theme';
 import type { Part } from '../times';
@@ -12,6 +13,21 @@ function useColours(): readonly string[] {
   const { mode, systemMode } = useColorScheme();
   return series[(mode === 'system' ? systemMode : mode) === 'dark' ? 'dark' : 'light'];
 }
+
+/** A picture, said in words for those who do not see it. */
+function Picture({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    <Box role="img" aria-label={label} sx={{ '& text': { fontSize: '11px !important' } }}>
+      {children}
+    </Box>
+  );
+}
+
+/** Opens the run at whose place one has clicked. */
+const opening = (runs: number[], open: (run: number) => void) => (_: unknown, at: { dataIndex: number } | null) => {
+  const run = at && runs[at.dataIndex];
+  if (run) open(run);
+};
 
 const ms = (value: number | null) => (value === null ? '' : span(value));
 const margin = { left: 0, right: 8, top: 18, bottom: 0 };
@@ -34,7 +50,7 @@ export function Stacked({
 }) {
   const colours = useColours();
   return (
-    <Box role="img" aria-label={label} sx={{ '& text': { fontSize: '11px !important' } }}>
+    <Picture label={label}>
       <BarChart
         skipAnimation
         height={height}
@@ -49,17 +65,14 @@ export function Stacked({
           color: colours[i % colours.length] ?? 'currentColor',
           valueFormatter: ms,
         }))}
-        onAxisClick={(_, at) => {
-          const run = at && runs[at.dataIndex];
-          if (run) open(run);
-        }}
+        onAxisClick={opening(runs, open)}
         slotProps={{ legend: { sx: { fontSize: 12, gap: 1.5 } } }}
       >
         {marks.map((m) => (
           <ChartsReferenceLine key={m.run} x={m.run} label={m.text} labelStyle={{ fontSize: 10 }} />
         ))}
       </BarChart>
-    </Box>
+    </Picture>
   );
 }
 
@@ -82,7 +95,7 @@ export function Course({
   const colours = useColours();
   const theme = useTheme();
   return (
-    <Box role="img" aria-label={label} sx={{ '& text': { fontSize: '11px !important' } }}>
+    <Picture label={label}>
       <LineChart
         skipAnimation
         hideLegend
@@ -101,10 +114,7 @@ export function Course({
             connectNulls: true,
           },
         ]}
-        onAxisClick={(_, at) => {
-          const run = at && runs[at.dataIndex];
-          if (run) open(run);
-        }}
+        onAxisClick={opening(runs, open)}
       >
         {changes.map((c) => (
           <ChartsReferenceLine
@@ -116,7 +126,7 @@ export function Course({
           />
         ))}
       </LineChart>
-    </Box>
+    </Picture>
   );
 }
 
@@ -132,7 +142,7 @@ export function Histogram({
 }) {
   const colours = useColours();
   return (
-    <Box role="img" aria-label={label} sx={{ '& text': { fontSize: '11px !important' } }}>
+    <Picture label={label}>
       <BarChart
         skipAnimation
         hideLegend
@@ -142,6 +152,6 @@ export function Histogram({
         yAxis={[{ width: 40 }]}
         series={[{ data: bars.map((b) => b.n), label: 'runs', color: colours[0] ?? 'currentColor' }]}
       />
-    </Box>
+    </Picture>
   );
 }

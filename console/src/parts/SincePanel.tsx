@@ -6,7 +6,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, take, type RunDetail } from '../api/client';
 import { count } from '../text';
-import { mono } from '../theme';
+import { Differences } from './Differences';
 
 /** What has changed since the pipeline last passed: the first question after a failure. */
 export function SincePanel({ run }: { run: RunDetail }) {
@@ -76,31 +76,7 @@ export function SincePanel({ run }: { run: RunDetail }) {
       </Box>
       {open && (
         <Box sx={{ mt: 0.5, maxHeight: 180, overflow: 'auto', fontSize: 12 }} tabIndex={0} aria-label="Changes">
-          {d.commits.map((c) => (
-            <Box key={c.id}>
-              <Box component="span" sx={{ fontFamily: mono }}>
-                {c.id.slice(0, 9)}
-              </Box>{' '}
-              {c.subject}{' '}
-              <Box component="span" sx={{ color: 'text.secondary' }}>
-                {c.author}
-              </Box>
-            </Box>
-          ))}
-          {kinds.flatMap(([word, list]) =>
-            list.map((v) => (
-              <Box key={`${word} ${v.what}`} sx={{ overflowWrap: 'anywhere' }}>
-                {word} <b>{v.what}</b>:{' '}
-                <Box component="span" sx={{ fontFamily: mono }}>
-                  {v.before || '(none)'}
-                </Box>{' '}
-                →{' '}
-                <Box component="span" sx={{ fontFamily: mono }}>
-                  {v.after || '(none)'}
-                </Box>
-              </Box>
-            )),
-          )}
+          <Differences of={d} />
         </Box>
       )}
     </Paper>
