@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -445,4 +446,76 @@ func TestRunsAreSetBackForShowAndSaySo(t *testing.T) {
 	assert.Greater(t, time.Since(d.Runs[0].At), 10*24*time.Hour)
 	assert.Less(t, time.Since(d.Runs[4].At), time.Hour, "the last stays where it was")
 	require.NoError(t, s.History.SetBack(ctx, "p", 14*24*time.Hour), "doing it again is no harm")
+}
+
+// Runs side by side tell of the same cases, each in an order of its own, some of them new to all.
+func TestManyTellOfTheSameCasesAtOnce(t *testing.T) {
+	s := open(t)
+	ctx := asItself(t)
+	addProject(t, s, "p")
+	const runs, cases = 6, 400
+	steps := []int{1, 3, 7, 9, 11, 399} // each comes by every case once
+	pipeline, _ := definition.Parse("piston/trunk.toml", []byte(tested), nil)
+	p, err := s.Store.ProjectByName(ctx, "p")
+	require.NoError(t, err)
+	var attempts []record.AttemptID
+	for n := range runs {
+		run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "trunk", Branch: "main", Commit: fmt.Sprint(n),
+			Queued: time.Now()}
+		require.NoError(t, s.Tx(ctx, func(q ground.Q) error { return s.Work.AddRun(ctx, q, &run, pipeline) }))
+	}
+	for range runs {
+		w, err := workOf(s.Work.Claim(ctx, api.ClaimRequest{Protocol: api.RunnerProtocol, Runner: "r",
+			Labels: []string{"linux"}, Slots: runs, WaitMs: 10_000, Recipient: anybody(t)}))
+		require.NoError(t, err)
+		require.NotNil(t, w)
+		attempts = append(attempts, w.Attempt)
+	}
+	errs := make(chan error, runs)
+	for n, attempt := range attempts {
+		go func() {
+			var list []api.CaseSeen
+			for i := range cases {
+				list = append(list, seen(testreport.Passed, "tide", fmt.Sprint("case ", (i*steps[n]+n*37)%cases), int64(i)))
+			}
+			_, err := s.History.Ran(ctx, attempt, api.CasesRan{Step: 1, Cases: list})
+			errs <- err
+		}()
+	}
+	for range runs {
+		require.NoError(t, <-errs)
+	}
+	page, err := s.History.Cases(ctx, "p", api.TestFilter{Show: "all", Limit: 500})
+	require.NoError(t, err)
+	for _, c := range page.Cases {
+		assert.EqualValues(t, runs, c.Runs, c.Name)
+	}
+}
+
+// anybody is a runner's recipient that nobody opens anything for.
+func anybody(t *testing.T) string {
+	t.Helper()
+	identity, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	return identity.Recipient().String()
+}
+
+func TestAClockThatWasSetBackMakesNoTimeNegative(t *testing.T) {
+	s := open(t)
+	ran(t, s, course{compile: 100, test: -50_000})
+	d, err := s.History.Times(asItself(t), "p", api.TimesFilter{Limit: 9})
+	require.NoError(t, err)
+	for _, r := range d.Runs {
+		for _, ms := range append([]int64{r.Total, r.Waited, r.Prepared, r.Wrapped}, r.Steps...) {
+			assert.GreaterOrEqual(t, ms, int64(0))
+		}
+	}
+	of, err := s.History.Run(asItself(t), "p", 1)
+	require.NoError(t, err)
+	for _, p := range of.Critical {
+		assert.Positive(t, p.Took)
+	}
+	u, err := s.History.Usage(asItself(t), "p", api.UsageFilter{By: "job"})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, u.Used, int64(0))
 }

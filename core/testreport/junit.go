@@ -45,6 +45,9 @@ const (
 	MaxCases   = 200_000
 	MaxDetail  = 8 << 10
 	MaxDetails = 200
+	maxName    = 900 // bytes of a suite or a name
+	maxDepth   = 100 // suites within each other
+	maxSeconds = 1e7 // a case may have taken; what says more lies
 )
 
 // ErrNotJUnit says that a file is no JUnit XML.
@@ -73,6 +76,9 @@ func Parse(r io.Reader, most int) (cases []Case, err error) {
 				known = true
 			case "testsuite":
 				known = true
+				if len(suites) == maxDepth {
+					return cases, fmt.Errorf("more than %d suites within each other", maxDepth)
+				}
 				suites = append(suites, attr(e, "name"))
 			case "testcase":
 				c, err := readCase(dec, e, suites)
@@ -125,7 +131,11 @@ func readCase(dec *xml.Decoder, start xml.StartElement, suites []string) (Case, 
 	if c.Suite == "" && len(suites) > 0 {
 		c.Suite = suites[len(suites)-1]
 	}
-	c.Seconds, _ = strconv.ParseFloat(strings.ReplaceAll(attr(start, "time"), ",", ""), 64)
+	c.Suite, c.Name = cutAt(c.Suite, maxName), cutAt(c.Name, maxName)
+	seconds, err := strconv.ParseFloat(strings.ReplaceAll(attr(start, "time"), ",", ""), 64)
+	if err == nil && seconds >= 0 && seconds <= maxSeconds { // which a NaN is not
+		c.Seconds = seconds
+	}
 	if bad := append(body.Failure, body.Error...); len(bad) > 0 {
 		c.Result = Failed
 		c.Detail = cut(strings.TrimSpace(bad[0].Text))
@@ -174,9 +184,12 @@ func firstLine(s string) string {
 	return cut(strings.TrimSpace(line))
 }
 
-func cut(s string) string {
-	if len(s) > MaxDetail {
-		return strings.ToValidUTF8(s[:MaxDetail], "") + "…"
+func cut(s string) string { return cutAt(s, MaxDetail) }
+
+// cutAt shortens a text to some bytes, between characters, and says so.
+func cutAt(s string, most int) string {
+	if len(s) > most {
+		return strings.ToValidUTF8(s[:most], "") + "…"
 	}
 	return s
 }

@@ -94,3 +94,22 @@ func TestReportsThatAreTooMuch(t *testing.T) {
 	require.Len(t, cases, 3)
 	assert.Equal(t, []string{"b", "a", "c"}, []string{cases[0].Suite, cases[1].Suite, cases[2].Suite}, "a suite ends where it ends")
 }
+
+func TestAReportThatLies(t *testing.T) {
+	long := strings.Repeat("n", 500_000)
+	cases, err := Parse(strings.NewReader(`<testsuite name="`+long+`"><testcase name="a" time="-5"/>`+
+		`<testcase name="b" time="1e300"/><testcase name="c" time="NaN"/><testcase name="d" time="+Inf"/>`+
+		`<testcase name="e" time="soon"/><testcase name="`+long+`"/></testsuite>`), MaxCases)
+	require.NoError(t, err)
+	require.Len(t, cases, 6)
+	for _, c := range cases {
+		assert.Zero(t, c.Seconds, c.Name)
+		assert.LessOrEqual(t, len(c.Suite), maxName+3)
+		assert.LessOrEqual(t, len(c.Name), maxName+3)
+	}
+	_, err = Parse(strings.NewReader(strings.Repeat("<testsuite>", 3_000_000)), MaxCases)
+	assert.ErrorContains(t, err, "within each other", "it is given up early")
+	cases, err = Parse(strings.NewReader("<testsuite><testcase name=\"a\"/><testcase name=\"b\x00\"/></testsuite>"), MaxCases)
+	require.Error(t, err, "no character of XML")
+	assert.Len(t, cases, 1)
+}

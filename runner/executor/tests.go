@@ -17,7 +17,7 @@ const (
 	// casesAtOnce is how many cases are told in one request.
 	casesAtOnce = 1000
 	// longName and longMessage bound what is told of a case, in bytes.
-	longName    = 900
+	longName    = 1000
 	longMessage = 1800
 )
 

@@ -8,6 +8,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/artifact"
+	"gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/quantity"
 	"gentlepiston.example/piston/core/testreport"
 )
@@ -97,5 +98,6 @@ func maskCase(h *Hiding, c testreport.Case) testreport.Case {
 	for _, text := range []*string{&c.Suite, &c.Name, &c.Message, &c.Detail, &c.File} {
 		*text = strings.ReplaceAll(h.String(*text), "\x00", "")
 	}
+	c.Suite, c.Name = plain.Line(c.Suite), plain.Line(c.Name) // they are shown in lists, beside others
 	return c
 }

@@ -142,6 +142,10 @@ func TestAReportThatIsCutCountsAsFarAsItGoes(t *testing.T) {
 	assert.Len(t, got.Cases, 2, "what stands before the cut")
 	assert.True(t, got.Cut)
 	assert.Contains(t, said[0], "the 2 cases before that count")
+	require.NoError(t, os.WriteFile(filepath.Join(w.Source(), "turned.xml"),
+		[]byte("<testsuite><testcase classname=\"tide\u202e\" name=\"low \u2066water\"/></testsuite>"), 0o600))
+	got, _ = read("turned.xml")
+	assert.Equal(t, "tide low water", got.Cases[0].Suite+" "+got.Cases[0].Name, "nothing turns a list around")
 	for _, name := range []string{"entities.xml", "none.xml"} {
 		got, said = read(name)
 		assert.Empty(t, got.Cases, name)
