@@ -98,6 +98,8 @@ func (y *yard) fillHistory(ctx context.Context) (last record.RunNumber, err erro
 		`INSERT INTO spans (place_id, run, attempt, ended_at, took_ms, waited_ms, state)
 			SELECT l.id, r.number, 1, r.finished_at, 4000 + (random() * 900)::int, 20, r.state
 			FROM runs r JOIN places l ON l.project_id = r.project_id AND l.pipeline = r.pipeline WHERE r.pipeline = 'old'`,
+		`INSERT INTO used_days SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date, sum(s.took_ms) FROM spans s
+			JOIN places p ON p.id = s.place_id WHERE p.kind = 'job' GROUP BY 1, 2 ON CONFLICT DO NOTHING`,
 		`INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means, todo, own, said,
 				failed_at) SELECT r.project_id, decode(md5((r.number % 400)::text), 'hex'), r.id, a.id, 'j1', 'step', 'types',
 				'types that do not fit', '', '', false, 'error: no matching function ' || r.number % 400, r.finished_at

@@ -1,6 +1,6 @@
 // Command bench measures what the service costs, each time beside what a user would do by hand, in one run. With
 // arguments only those parts: idle, check, try, push, empty, mask, secrets, queue, versions, sign,
-// reused, caches, collect, history.
+// reused, caches, collect, history, webhooks.
 package main
 
 import (
@@ -57,7 +57,7 @@ func run() error {
 	parts := []part{{"idle", b.idle}, {"check", b.check}, {"try", b.try}, {"push", b.push}, {"empty", b.empty},
 		{"mask", b.mask}, {"secrets", b.secrets}, {"queue", queue},
 		{"versions", versions}, {"sign", signing}, {"reused", b.reused}, {"caches", cachesPart}, {"collect", collecting},
-		{"history", history}}
+		{"history", history}, {"webhooks", webhooks}}
 	asked := os.Args[1:]
 	for _, name := range asked {
 		if !slices.ContainsFunc(parts, func(p part) bool { return p.name == name }) {

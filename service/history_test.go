@@ -519,3 +519,38 @@ func TestAClockThatWasSetBackMakesNoTimeNegative(t *testing.T) {
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, u.Used, int64(0))
 }
+
+func TestDaysThatAreSummedUpComeToTheSame(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := asItself(t)
+	for n := range 4 {
+		ran(t, s, course{compile: 1000, test: 9000, commit: fmt.Sprint(n)})
+	}
+	alter(t, dsn, `UPDATE spans SET took_ms = 10000, ended_at = ended_at - (run * 20 || ' days')::interval`)
+	p, err := s.Store.ProjectByName(ctx, "p")
+	require.NoError(t, err)
+	now := time.Now()
+	of := store.UsageFilter{Project: p.ID, From: now.AddDate(-1, 0, 0), To: now}
+	before, err := s.Store.Used(ctx, of, now)
+	require.NoError(t, err)
+	assert.Zero(t, before, "they are long over, and nobody has summed them up")
+	alter(t, dsn, `DELETE FROM used_days`)
+	for range 2 {
+		require.NoError(t, s.Store.SumUpDays(ctx))
+		used, err := s.Store.Used(ctx, of, now)
+		require.NoError(t, err)
+		assert.EqualValues(t, 40_000, used)
+	}
+	months, err := s.Store.UsageByMonth(ctx, of, now)
+	require.NoError(t, err)
+	var sum int64
+	for _, m := range months {
+		sum += m.TookMs
+	}
+	assert.EqualValues(t, 40_000, sum)
+	// Today's are there at once.
+	ran(t, s, course{compile: 1000, test: 9000})
+	used, err := s.Store.Used(ctx, store.UsageFilter{From: now.AddDate(-1, 0, 0), To: now.Add(time.Hour)}, now)
+	require.NoError(t, err)
+	assert.InDelta(t, 50_025, used, 1000)
+}

@@ -51,9 +51,21 @@ func (q Q) UsageBy(ctx context.Context, f UsageFilter, by string) (list []UsedPa
 	return list, err
 }
 
-// Used is the time of machines that was used, in milliseconds.
-func (q Q) Used(ctx context.Context, f UsageFilter) (ms int64, err error) {
-	err = q.get(ctx, &ms, `SELECT coalesce(sum(s.took_ms), 0)::bigint`+jobsUsed, f.Project, f.From, f.To)
+// daysUsed are the times of machines by day (UTC): of days long over as they were summed up, of the last ones as they
+// are. $4 is the first of those.
+const daysUsed = ` FROM (SELECT d.day, d.took_ms FROM used_days d WHERE ($1 = 0 OR d.project_id = $1)
+		AND d.day >= ($2::timestamptz AT TIME ZONE 'UTC')::date AND d.day < $4::date
+		AND d.day < ($3::timestamptz AT TIME ZONE 'UTC')::date
+	UNION ALL
+	SELECT (s.ended_at AT TIME ZONE 'UTC')::date, s.took_ms` + jobsUsed + ` AND s.ended_at >= $4::date::timestamp
+		AT TIME ZONE 'UTC') AS u`
+
+// summedUp is the first day whose times are not taken as they were summed up.
+func summedUp(now time.Time) string { return now.UTC().AddDate(0, 0, -1).Format(time.DateOnly) }
+
+// Used is the time of machines that was used, in milliseconds. A day before yesterday counts whole.
+func (q Q) Used(ctx context.Context, f UsageFilter, now time.Time) (ms int64, err error) {
+	err = q.get(ctx, &ms, `SELECT coalesce(sum(u.took_ms), 0)::bigint`+daysUsed, f.Project, f.From, f.To, summedUp(now))
 	return ms, err
 }
 
@@ -64,10 +76,20 @@ type UsedMonth struct {
 }
 
 // UsageByMonth sums the time of machines up by month (UTC), the oldest first.
-func (q Q) UsageByMonth(ctx context.Context, f UsageFilter) (list []UsedMonth, err error) {
-	err = q.list(ctx, &list, `SELECT to_char(s.ended_at AT TIME ZONE 'UTC', 'YYYY-MM') AS month,
-		sum(s.took_ms)::bigint AS took_ms`+jobsUsed+` GROUP BY 1 ORDER BY 1`, f.Project, f.From, f.To)
+func (q Q) UsageByMonth(ctx context.Context, f UsageFilter, now time.Time) (list []UsedMonth, err error) {
+	err = q.list(ctx, &list, `SELECT to_char(u.day, 'YYYY-MM') AS month, sum(u.took_ms)::bigint AS took_ms`+daysUsed+`
+		GROUP BY 1 ORDER BY 1`, f.Project, f.From, f.To, summedUp(now))
 	return list, err
+}
+
+// SumUpDays sums the times of machines up by day, from a few days before those that were summed up last.
+func (q Q) SumUpDays(ctx context.Context) error {
+	return q.do(ctx, nil, `INSERT INTO used_days (project_id, day, took_ms)
+		SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date, sum(s.took_ms)
+		FROM spans s JOIN places p ON p.id = s.place_id WHERE p.kind = 'job' AND p.machine <> '@service'
+			AND s.ended_at >= coalesce((SELECT max(day) FROM used_days)::timestamp AT TIME ZONE 'UTC' - interval '3 days',
+				'-infinity')
+		GROUP BY 1, 2 ORDER BY 1, 2 ON CONFLICT (project_id, day) DO UPDATE SET took_ms = excluded.took_ms`)
 }
 
 // wasted are the kinds of waste, each with what it is of jobs' times, or of all runs.

@@ -60,8 +60,9 @@ func (s *History) overview(ctx context.Context, p store.Project) (api.Overview, 
 		out.Release = &api.OverviewRelease{App: n.App, Name: n.Release, Run: record.RunNumber(n.Run),
 			At: time.Unix(n.Made, 0).UTC(), UnderWay: n.UnderWay}
 	}
-	from := monthOf(time.Now())
-	used, err := s.Store.Used(ctx, store.UsageFilter{Project: p.ID, From: from, To: from.AddDate(0, 1, 0)})
+	now := time.Now()
+	from := monthOf(now)
+	used, err := s.Store.Used(ctx, store.UsageFilter{Project: p.ID, From: from, To: from.AddDate(0, 1, 0)}, now)
 	if err != nil {
 		return out, err
 	}

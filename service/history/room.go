@@ -23,6 +23,7 @@ func New(g *ground.Ground, r *report.Report) *History { return &History{g, r} }
 
 // Background starts its loops.
 func (s *History) Background() {
+	s.OneOfAll(ground.Upkeep{What: "summing days up", Every: 10 * time.Minute, Do: s.Store.SumUpDays})
 	s.OneOfAll(ground.Upkeep{What: "watching budgets", Every: time.Minute,
 		Do: func(ctx context.Context) error { return s.WatchBudgets(ctx, time.Now()) }})
 }

@@ -51,7 +51,7 @@ func (s *History) Usage(ctx context.Context, project string, f api.UsageFilter) 
 		return out, err
 	}
 	out.Parts = append(out.Parts, usedParts(parts)...)
-	if out.Used, err = s.Store.Used(ctx, of); err != nil {
+	if out.Used, err = s.Store.Used(ctx, of, now); err != nil {
 		return out, err
 	}
 	if out.Forecast, err = s.forecast(ctx, out.Used, of, now); err != nil {
@@ -64,7 +64,7 @@ func (s *History) Usage(ctx context.Context, project string, f api.UsageFilter) 
 	out.Waste = append(out.Waste, usedParts(waste)...)
 	back := of
 	back.From = from.AddDate(0, 1-monthsShown, 0)
-	months, err := s.Store.UsageByMonth(ctx, back)
+	months, err := s.Store.UsageByMonth(ctx, back, now)
 	if err != nil {
 		return out, err
 	}
@@ -90,7 +90,7 @@ func (s *History) forecast(ctx context.Context, used int64, f store.UsageFilter,
 		return used, nil
 	}
 	const lately = 28 * 24 * time.Hour
-	of, err := s.Store.Used(ctx, store.UsageFilter{Project: f.Project, From: now.Add(-lately), To: now})
+	of, err := s.Store.Used(ctx, store.UsageFilter{Project: f.Project, From: now.Add(-lately), To: now}, now)
 	return used + int64(float64(of)*f.To.Sub(now).Seconds()/lately.Seconds()), err
 }
 
@@ -172,7 +172,7 @@ func (s *History) WatchBudgets(ctx context.Context, now time.Time) error {
 
 func (s *History) watch(ctx context.Context, b store.Budget, now time.Time) error {
 	from := monthOf(now)
-	used, err := s.Store.Used(ctx, store.UsageFilter{Project: b.ProjectID, From: from, To: from.AddDate(0, 1, 0)})
+	used, err := s.Store.Used(ctx, store.UsageFilter{Project: b.ProjectID, From: from, To: from.AddDate(0, 1, 0)}, now)
 	if err != nil {
 		return err
 	}
