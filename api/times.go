@@ -71,10 +71,12 @@ type TimedStep struct {
 // TimedChange is where a step began to take longer, or less.
 type TimedChange struct {
 	Run record.RunNumber `json:"run"`
-	// The last run before it in which the step passed.
-	After record.RunNumber `json:"after"`
-	// The next run: times alone do not tell which of both began it, and what changed is told of both.
-	Until   record.RunNumber `json:"until"`
+	// The first and the last run that it may have begun with as well: times alone do not tell which, and what changed
+	// is told of all of them.
+	First record.RunNumber `json:"first"`
+	Last  record.RunNumber `json:"last"`
+	// The last run before the first of them in which the step passed.
+	After   record.RunNumber `json:"after"`
 	Before  int64            `json:"before_ms"`
 	Now     int64            `json:"now_ms"`
 	Commit  string           `json:"commit"`
@@ -142,6 +144,9 @@ type SlowerStep struct {
 	// The first run in which it was so, and how many are meanwhile.
 	SinceRun record.RunNumber `json:"since_run"`
 	Runs     int              `json:"runs"`
-	// What was different in that run.
+	// The first and the last run that it may have begun with as well.
+	First record.RunNumber `json:"first"`
+	Last  record.RunNumber `json:"last"`
+	// What was different in those runs.
 	Since Since `json:"since"`
 }

@@ -80,7 +80,7 @@ func webhooks(ctx context.Context) error {
 			twice++
 		}
 	}
-	fmt.Printf("%d messages were told of in %.0f s, and all had arrived after %.0f s (wanted 60), with %d requests; %d arrived "+
-		"twice\n", webhookMessages, told.Seconds(), took.Seconds(), asked, twice)
+	fmt.Printf("%d messages were told of in %.0f s, and all had arrived after %.0f s (wanted 60), with %d requests; "+
+		"%d arrived twice\n", webhookMessages, told.Seconds(), took.Seconds(), asked, twice)
 	return nil
 }

@@ -107,8 +107,16 @@ func changeWord(s *terminal.Screen, list []api.TimedChange) string {
 	if c.Now > c.Before {
 		colour, word = terminal.Red, "slower"
 	}
-	return s.In(colour, fmt.Sprintf("%s since run %d: %s → %s", word, c.Run, terminal.Span(c.Before),
-		terminal.Span(c.Now)))
+	return s.In(colour, fmt.Sprintf("%s since %s: %s → %s", word, runWord(c.Run, c.First, c.Last),
+		terminal.Span(c.Before), terminal.Span(c.Now)))
+}
+
+// runWord names the run that something began with, and from which to which it may have been as well.
+func runWord(run, first, last record.RunNumber) string {
+	if first == last {
+		return fmt.Sprintf("run %d", run)
+	}
+	return fmt.Sprintf("about run %d (one of %d to %d)", run, first, last)
 }
 
 func stepTimes(ctx context.Context, c *cli.Command, cl *client.Client, project string, f api.StepFilter) error {
@@ -162,7 +170,7 @@ func runTimes(ctx context.Context, c *cli.Command, cl *client.Client, project st
 	}
 	for _, one := range t.Slower {
 		s.Line("")
-		since := fmt.Sprintf("since run %d, %d runs now", one.SinceRun, one.Runs)
+		since := fmt.Sprintf("since %s, %d runs now", runWord(one.SinceRun, one.First, one.Last), one.Runs)
 		if one.SinceRun == n {
 			since = "for the first time"
 		}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/e2e/browser"
 )
 
@@ -107,7 +108,17 @@ func checkHistory(t *testing.T, s *server) {
 	}, 3*time.Minute, time.Second, "%s", s.log)
 	out, code := s.piston(t, "", "times", "saltmarsh", "--step", "notebook/tests")
 	require.Zero(t, code, out)
-	assert.Contains(t, out, "slower since run 6")
+	var slow api.StepTimes
+	told, code := s.piston(t, "", "times", "saltmarsh", "--step", "notebook/tests", "--json")
+	require.Zero(t, code, told)
+	require.NoError(t, json.Unmarshal([]byte(told), &slow))
+	require.NotEmpty(t, slow.What)
+	found := slow.What[len(slow.What)-1]
+	assert.LessOrEqual(t, found.First, record.RunNumber(64), "%+v", found)
+	assert.GreaterOrEqual(t, found.Last, record.RunNumber(64), "%+v", found)
+	assert.Less(t, found.Last-found.First, record.RunNumber(15), "%+v", found)
+	assert.Greater(t, found.Now, found.Before)
+	assert.Contains(t, out, "slower since")
 	assert.Contains(t, out, "Keep sightings in order as they come in")
 	out, _ = s.piston(t, "", "tests", "saltmarsh", "--show", "flaky")
 	assert.Contains(t, out, "two notes at once have one time")

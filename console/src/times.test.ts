@@ -63,9 +63,10 @@ describe('what is marked', () => {
 
 describe('words of times', () => {
   it('say which way it went, and what would have helped', () => {
-    const c = { run: 7, after: 6, until: 8, before_ms: 1000, now_ms: 2000, commit: 'c', subject: 's' };
+    const c = { run: 7, first: 7, last: 7, after: 6, before_ms: 1000, now_ms: 2000, commit: 'c', subject: 's' };
     expect(changed(c)).toBe('slower since run 7: 1.0 s → 2.0 s');
     expect(changed({ ...c, now_ms: 500 })).toContain('quicker');
+    expect(changed({ ...c, first: 6, last: 9 })).toBe('slower since about run 7 (one of 6 to 9): 1.0 s → 2.0 s');
     expect(shorter({ kind: 'machine', saves_ms: 1 })).toContain('one more machine');
     expect(shorter({ kind: 'reuse', job: 'a', step: 'b', saves_ms: 1 })).toContain('a › b');
     expect(shorter({ kind: 'beside', job: 'a', other: 'b', saves_ms: 1 })).toBe('if a did not come after b');

@@ -34,9 +34,14 @@ export function marks(t: Times): { run: number; text: string }[] {
   });
 }
 
+/** Which other runs something may have begun with, in words: times alone do not always tell. */
+export const orOf = (c: { first: number; last: number }) =>
+  c.first === c.last ? '' : ` (one of ${c.first} to ${c.last})`;
+
 /** A change of a step's time in words. */
 export const changed = (c: TimedChange) =>
-  `${c.now_ms > c.before_ms ? 'slower' : 'quicker'} since run ${c.run}: ${span(c.before_ms)} → ${span(c.now_ms)}`;
+  `${c.now_ms > c.before_ms ? 'slower' : 'quicker'} since ${c.first === c.last ? '' : 'about '}run ${c.run}` +
+  `${orOf(c)}: ${span(c.before_ms)} → ${span(c.now_ms)}`;
 
 /** What would have made a run shorter, in words. */
 export function shorter(s: Shorter): string {

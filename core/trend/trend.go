@@ -40,7 +40,10 @@ func quantile(v []float64, p float64) float64 {
 
 // Change is a place where values begin to lie elsewhere.
 type Change struct {
-	At            int // index of the first value of the new level
+	// Index of the first value of the new level, as is likeliest, and of the first and the last value that may be it
+	// as well.
+	At, First, Last int
+	// The medians of both levels.
 	Before, After float64
 }
 
@@ -52,6 +55,9 @@ const (
 	sure = 3.3
 	// least share by which a level must lie elsewhere to be worth a word.
 	least = 0.1
+	// likely is by how much the logarithm of the likelihood of another place may be less than the best one's: with it
+	// the true place is among those told in more than nineteen of twenty series of many kinds (see the tests).
+	likely = 3
 )
 
 // Changes finds where values begin to lie elsewhere, oldest first: where the ranks of both sides differ by more than
@@ -73,7 +79,8 @@ func Changes(values []float64) []Change {
 		before, after := Of(values[from:at]), Of(values[at:to])
 		// What was cut elsewhere afterwards may have left too little between.
 		if apart(before, after) {
-			list = append(list, Change{at, before.Median, after.Median})
+			first, last := around(values[from:to], at-from)
+			list = append(list, Change{at, from + first, from + last, before.Median, after.Median})
 		}
 	}
 	return list
@@ -106,6 +113,20 @@ func split(values []float64, offset int, cuts *[]int) {
 	*cuts = append(*cuts, offset+at)
 	split(values[:at], offset, cuts)
 	split(values[at:], offset+at, cuts)
+}
+
+// around tells from where to where a change may have been that is likeliest at a place: as if values were strewn around
+// their levels' medians as Laplace has it.
+func around(values []float64, at int) (first, last int) {
+	first, last = at, at
+	best := strewn(values[:at]) + strewn(values[at:])
+	for i := 1; i < len(values); i++ {
+		rest := strewn(values[:i]) + strewn(values[i:])
+		if rest == best || float64(len(values))*math.Log(rest/best) <= likely {
+			first, last = min(first, i), max(last, i)
+		}
+	}
+	return first, last
 }
 
 // strewn sums how far values are from their median.
@@ -157,7 +178,9 @@ func ranksOf(values []float64) []float64 {
 // Slower says by how much the last of some values is above what is usual.
 type Slower struct {
 	Usual float64 // the median of before
-	Since int     // index of the first value that is: the last one's own, where only that is
+	// Index of the first value that is: the last one's own, where only that is. And of the first and the last value
+	// that may be it as well.
+	Since, First, Last int
 }
 
 // beyond is by how many times the width of the middle half a single value must lie above it to be out of the ordinary.
@@ -176,7 +199,7 @@ func LastSlower(values []float64, lasts int) (Slower, bool) {
 	if len(changes) > 0 {
 		c := changes[len(changes)-1]
 		if from = c.At; c.After > c.Before && n-c.At <= lasts && last > c.Before*(1+least) {
-			return Slower{c.Before, c.At}, true
+			return Slower{c.Before, c.At, c.First, c.Last}, true
 		}
 	}
 	// A level too young to be found: those before it, in the level that is.
@@ -188,7 +211,7 @@ func LastSlower(values []float64, lasts int) (Slower, bool) {
 	for since-1-from >= fewest && above(values[since-1], Of(values[from:since-1])) {
 		since--
 	}
-	return Slower{Of(values[from:since]).Median, since}, true
+	return Slower{Of(values[from:since]).Median, since, since, since}, true
 }
 
 func above(v float64, usual Spread) bool {

@@ -28,7 +28,7 @@ func TestSpreadOfValues(t *testing.T) {
 }
 
 func TestAChangeOfLevelIsFoundWhereItIs(t *testing.T) {
-	exact, close := 0, 0
+	exact, close, told, places := 0, 0, 0, 0
 	for seed := range uint64(1000) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		before, after := 10+r.IntN(40), 10+r.IntN(40)
@@ -39,10 +39,41 @@ func TestAChangeOfLevelIsFoundWhereItIs(t *testing.T) {
 			if math.Abs(float64(c.At-before)) <= 2 && c.After > c.Before {
 				close++
 			}
+			if c.After > c.Before {
+				places += c.Last - c.First + 1
+			}
+			if c.After > c.Before && c.First <= before && before <= c.Last {
+				told++
+			}
 		}
 	}
 	assert.GreaterOrEqual(t, exact, 900, "of 1000")
 	assert.GreaterOrEqual(t, close, 980, "of 1000: an outlier beside it may draw it to itself")
+	assert.GreaterOrEqual(t, told, 950, "of 1000 are where it is said they may be")
+	assert.LessOrEqual(t, places, 2500, "and that is seldom wide")
+}
+
+func TestWhereLevelsMixMorePlacesAreTold(t *testing.T) {
+	for name, of := range map[string]struct{ before, after, width float64 }{
+		"little higher": {4000, 5500, 0.1}, "restless": {4000, 6500, 0.2}, "very restless": {4000, 12000, 0.35}} {
+		found, told := 0, 0
+		for seed := range uint64(500) {
+			r := rand.New(rand.NewPCG(seed, 4))
+			at := 10 + r.IntN(40)
+			series := append(noise(r, at, of.before, of.width), noise(r, 10+r.IntN(40), of.after, of.width)...)
+			for _, c := range Changes(series) {
+				if c.After < c.Before || math.Abs(float64(c.At-at)) > 8 {
+					continue // another one, that outliers make
+				}
+				found++
+				if c.First <= at && at <= c.Last {
+					told++
+				}
+			}
+		}
+		assert.Greater(t, found, 450, name)
+		assert.GreaterOrEqual(t, float64(told), 0.95*float64(found), name)
+	}
 }
 
 func TestNoiseIsNoChange(t *testing.T) {
@@ -58,7 +89,7 @@ func TestNoiseIsNoChange(t *testing.T) {
 
 func TestStepsUpAndDownAreToldInTheirOrder(t *testing.T) {
 	series := append(level(10, 100), append(level(12, 300), level(9, 150)...)...)
-	assert.Equal(t, []Change{{10, 100, 300}, {22, 300, 150}}, Changes(series))
+	assert.Equal(t, []Change{{10, 10, 10, 100, 300}, {22, 22, 22, 300, 150}}, Changes(series))
 	assert.Empty(t, Changes(level(50, 100)))
 	assert.Empty(t, Changes(append(level(10, 100), 500, 100, 100, 100, 100)), "one slow run is no level")
 	assert.Empty(t, Changes(append(level(10, 100), level(10, 105)...)), "a twentieth is not worth a word")
@@ -73,15 +104,15 @@ func TestTheLastIsSlowerThanUsual(t *testing.T) {
 
 	one, is := LastSlower(append(level(20, 100), 300), 20)
 	assert.True(t, is)
-	assert.Equal(t, Slower{100, 20}, one, "by itself")
+	assert.Equal(t, Slower{100, 20, 20, 20}, one, "by itself")
 
 	few, is := LastSlower(append(level(20, 100), 300, 310), 20)
 	assert.True(t, is)
-	assert.Equal(t, Slower{100, 20}, few, "since the one before")
+	assert.Equal(t, Slower{100, 20, 20, 20}, few, "since the one before")
 
 	since, is := LastSlower(append(level(20, 100), level(7, 300)...), 20)
 	assert.True(t, is)
-	assert.Equal(t, Slower{100, 20}, since)
+	assert.Equal(t, Slower{100, 20, 20, 20}, since)
 
 	_, is = LastSlower(append(level(20, 100), level(25, 300)...), 20)
 	assert.False(t, is, "that is usual now")

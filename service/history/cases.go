@@ -175,8 +175,9 @@ func slower(list []store.Result) (changes []api.TimedChange) {
 	}
 	for _, c := range trend.Changes(values) {
 		if r := passed[c.At]; !trifling(c.Before, c.After) {
-			changes = append(changes, api.TimedChange{Run: r.Run, After: passed[c.At-1].Run, Before: int64(c.Before),
-				Now: int64(c.After), Commit: r.Commit, Subject: r.Subject, Author: r.Author})
+			changes = append(changes, api.TimedChange{Run: r.Run, First: passed[c.First].Run, Last: passed[c.Last].Run,
+				After: passed[c.First-1].Run, Before: int64(c.Before), Now: int64(c.After),
+				Commit: r.Commit, Subject: r.Subject, Author: r.Author})
 		}
 	}
 	return changes

@@ -65,9 +65,8 @@ func (s *History) slower(ctx context.Context, project string, run store.Run) (li
 			continue
 		}
 		one := api.SlowerStep{Job: p.Job, Step: p.Name, Took: spans[n-1].TookMs, Usual: int64(found.Usual),
-			SinceRun: spans[found.Since].Run, Runs: n - found.Since}
-		until := spans[min(found.Since+1, n-1)].Run // the one after it, too: times alone do not tell which began it
-		if one.Since, err = s.between(ctx, project, spans[found.Since-1].Run, until); err != nil {
+			SinceRun: spans[found.Since].Run, Runs: n - found.Since, First: spans[found.First].Run, Last: spans[found.Last].Run}
+		if one.Since, err = s.between(ctx, project, spans[found.First-1].Run, one.Last); err != nil {
 			return nil, err
 		}
 		list = append(list, one)

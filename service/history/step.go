@@ -50,7 +50,7 @@ func (s *History) Step(ctx context.Context, project string, f api.StepFilter) (a
 	}
 	out.Bars = bars(took(sp.passed(place.ID)))
 	for _, c := range out.Changes {
-		since, err := s.between(ctx, project, c.After, c.Until)
+		since, err := s.between(ctx, project, c.After, c.Last)
 		if err != nil {
 			return out, err
 		}

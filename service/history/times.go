@@ -193,9 +193,9 @@ func (s spans) timed(p store.Place) api.TimedStep {
 			continue
 		}
 		r := s.runs[s.at[list[c.At].Run]]
-		out.Changes = append(out.Changes, api.TimedChange{Run: r.Number, After: list[c.At-1].Run,
-			Until: list[min(c.At+1, len(list)-1)].Run, Before: int64(c.Before),
-			Now: int64(c.After), Commit: r.Commit, Subject: r.Subject, Author: r.Author})
+		out.Changes = append(out.Changes, api.TimedChange{Run: r.Number, First: list[c.First].Run, Last: list[c.Last].Run,
+			After: list[c.First-1].Run, Before: int64(c.Before), Now: int64(c.After),
+			Commit: r.Commit, Subject: r.Subject, Author: r.Author})
 	}
 	return out
 }

@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type RunDetail, type RunTimes, type SlowerStep, type Stretch } from '../api/client';
 import { span } from '../text';
-import { shorter } from '../times';
+import { orOf, shorter } from '../times';
 import { Differences } from './Differences';
 import { stateColour } from './StateMark';
 
@@ -68,7 +68,7 @@ function Slower({ of, run }: { of: SlowerStep; run: RunDetail }) {
           <Box component={Link} to={`${at}/${of.since_run}`} sx={{ color: 'primary.main' }}>
             run {of.since_run}
           </Box>
-          , {of.runs} runs now. Different there:
+          {orOf(of)}, {of.runs} runs now. Different there:
         </>
       )}
       <Differences of={of.since} />

@@ -7,7 +7,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate } from 'react-router';
 import { api, take, type TimedStep } from '../api/client';
 import { ago, span } from '../text';
-import { changed } from '../times';
+import { changed, orOf } from '../times';
 import { Course, Histogram } from './Charts';
 import { Differences } from './Differences';
 import { stateColour } from './StateMark';
@@ -76,7 +76,7 @@ export function StepHistory({
                   <Box component={Link} to={`${of}/${w.run}`} sx={{ color: 'primary.main' }}>
                     run {w.run}
                   </Box>
-                  :
+                  {orOf(w)}:
                 </span>
                 <Differences of={w.since} />
               </Box>

@@ -5,7 +5,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { MANY = 15000 };
+enum { MANY = 20000 };
 
 static struct sighting list[MANY];
 
