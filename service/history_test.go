@@ -137,7 +137,7 @@ func TestTimesAreKeptAndSaySinceWhenAStepIsSlower(t *testing.T) {
 	r, err := s.History.Run(ctx, "p", slow+5)
 	require.NoError(t, err)
 	require.Len(t, r.Slower, 1)
-	assert.Equal(t, api.SlowerStep{Job: "core", Step: "test", Took: 3020, Usual: 1010, SinceRun: slow, Runs: 6,
+	assert.Equal(t, api.SlowerStep{Job: "core", Step: "test", Took: 3020, Usual: 1010, SinceRun: slow, Runs: 6, First: slow, Last: slow,
 		Since: r.Slower[0].Since}, r.Slower[0])
 	var sum int64
 	for _, p := range r.Critical {
