@@ -164,7 +164,7 @@ func (s *shift) until(ctx context.Context, took []float64, stop func(done int) b
 			return took, errors.New("no job was handed out")
 		}
 		work()
-		err = s.runner.Finish(ctx, claimed.Work.Attempt,
+		_, err = s.runner.Finish(ctx, claimed.Work.Attempt,
 			api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})
 		if err != nil {
 			return took, err

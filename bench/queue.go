@@ -235,7 +235,7 @@ func (y *yard) claims(ctx context.Context) (took, bare []float64, err error) {
 				w, spent := claimed.Work, time.Since(began).Seconds()*1000
 				if err == nil && w != nil {
 					time.Sleep(time.Duration(1000+rand.IntN(2000)) * time.Millisecond) // the job's work
-					err = cl.Finish(ctx, w.Attempt,
+					_, err = cl.Finish(ctx, w.Attempt,
 						api.Finish{State: state.Passed, At: time.Now().UnixMilli(), Caches: []api.CacheUse{}})
 				}
 				mu.Lock()

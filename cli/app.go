@@ -48,7 +48,7 @@ func App() *cli.Command {
 			runsCommand(), pushesCommand(), gatesCommand(), answerCommand(), showCommand(), sinceCommand(),
 			timesCommand(), testsCommand(), failuresCommand(), causesCommand(), usageCommand(), searchCommand(),
 			webhookCommand(), tellCommand(), feedCommand(),
-			watchCommand(), logCommand(), getCommand(),
+			watchCommand(), logCommand(), getCommand(), shellCommand(), shellsCommand(), stayCommand(), staysCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),
 			cachesCommand(), whyCommand(),
 			ledgerCommand(), releaseCommand(), outletCommand(), publishCommand(), publicationCommand(),

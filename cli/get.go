@@ -26,12 +26,19 @@ func getCommand() *cli.Command {
 		Description: "FILE is the path or the name of an artifact as piston show tells it; without it, all. A file that " +
 			"is there\n" +
 			"already is left alone unless its content is the same. Files of one name go below their jobs' names.\n" +
+			"With --workspace it is what stands in a workspace that stays: FILE is a file or folder of it, all without " +
+			"FILE;\nnone that holds a secret leaves it, and .git is left out.\n" +
 			terminal.AboutRunHelp + "\n\n" +
-			terminal.Example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android"),
+			terminal.Example("piston get tidewick 12 tidewick.apk --to ~/Downloads", "piston get tidewick HEAD --job android",
+				"piston get tidewick 12 out/reports --workspace --to reports"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "only of this job; with a job's own name, of all its variants"},
+			&cli.BoolFlag{Name: "workspace", Usage: "files of a workspace that stays, not artifacts"},
 			&cli.StringFlag{Name: "to", Usage: "folder to put them in; it is made if need be", Value: "."}, terminal.JSONFlag},
 		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client,
 			project string, n record.RunNumber, file string) error {
+			if c.Bool("workspace") {
+				return takeOut(ctx, c, cl, project, n, file)
+			}
 			d, err := cl.Run(ctx, project, n)
 			if err != nil {
 				return err

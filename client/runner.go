@@ -40,8 +40,9 @@ func (c *Client) ReportSteps(ctx context.Context, attempt record.AttemptID, step
 }
 
 // Finish ends an attempt.
-func (c *Client) Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) error {
-	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/finish", in, nil)
+func (c *Client) Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) (out api.Finished, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/finish", in, &out)
+	return out, err
 }
 
 // HandBack gives an attempt back, since the runner is being ended. It is tried for as long as ctx lasts.

@@ -75,12 +75,15 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Work.ReportSteps(ctx, in.Attempt, in.Body)
 		})
-	command(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over",
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/finish", "finish", "The attempt is over",
 		func(ctx context.Context, in *struct {
 			AttemptPath
 			Body api.Finish
-		}) error {
-			return sv.s.Work.FinishAttempt(ctx, in.Attempt, in.Body)
+		}) (api.Finished, error) {
+			if err := sv.s.Work.FinishAttempt(ctx, in.Attempt, in.Body); err != nil {
+				return api.Finished{}, err
+			}
+			return sv.s.Stays.Finished(ctx, in.Attempt)
 		})
 	command(a, http.MethodPost, "/runner/attempts/{attempt}/hand-back", "hand-back",
 		"The runner is being ended: let another do it; it counts as no try", func(ctx context.Context, in *struct {

@@ -100,6 +100,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.kept(a)
 	sv.versions(a)
 	sv.runners(a, r)
+	stays(sv, a, r)
 	sv.stream(a, r)
 	sv.git(r)
 	schematext.Describe(config.Components.Schemas, texts())

@@ -9,6 +9,7 @@ import (
 	"io"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -38,7 +39,9 @@ type job struct {
 	checkout func(ctx context.Context) error
 	networks *sandbox.Networks // where its network is from; nil when one is made for it
 	from     int               // the first step to run
+	at       int               // the step that failed, or else the last that was carried out
 	stays    bool              // its files are not removed in the end
+	linger   func(*job)        // has it stay for a look around, before it is cleared away; nil when it cannot
 	secrets  api.SealedSecrets
 	caches   []*cacheState
 	mirror   *mirror.Mirror // what its checkout leans on; nil for nothing
@@ -63,11 +66,24 @@ func (r *Runner) job(t task) *job {
 }
 
 // execute does a job that the service has given to a slot.
-func (r *Runner) execute(ctx context.Context, work *api.Work, as *process.Account, networks *sandbox.Networks) {
-	j := r.job(task{work: work, folder: filepath.Join(r.place, "work", fmt.Sprint(work.Attempt)), post: r.Client,
-		service: r.Client, as: as})
-	j.checkout, j.networks, j.shelf = j.checkoutCommit, networks, r.Client.ShelfOf(work.Attempt)
-	j.do(ctx)
+func (s *slot) execute(ctx context.Context, work *api.Work) {
+	n := s.accounts.take()
+	given := sync.OnceFunc(func() { s.accounts.giveBack(n) })
+	j := s.job(task{work: work, folder: filepath.Join(s.place, "work", fmt.Sprint(work.Attempt)), post: s.Client,
+		service: s.Client, as: s.Isolation.AccountOf(s.Home, n)})
+	j.checkout, j.networks, j.shelf = j.checkoutCommit, s.networks, s.Client.ShelfOf(work.Attempt)
+	lingers := false
+	j.linger = func(j *job) {
+		lingers = true
+		s.stays.Go(func() {
+			defer given()
+			j.stay(s.claiming)
+			j.clearAway()
+		})
+	}
+	if j.do(ctx); !lingers {
+		given()
+	}
 }
 
 // do does the job and tells its post how it goes.
@@ -76,18 +92,27 @@ func (j *job) do(ctx context.Context) {
 	log.Info("job begins")
 	began := time.Now()
 	result := j.attempt.Carry(ctx, j.run)
-	j.box.Close() // its processes are dead; to take away what they were in takes a while, for which nobody waits
-	if !j.stays {
-		if err := j.files.Remove(); err != nil {
-			log.Warn("a workspace could not be removed", "folder", j.files.Folder(), "error", err)
-		}
-	}
-	j.letGo() // when nothing of it is mounted any more
 	word := string(state.Passed)
 	if result != nil {
 		word = result.Error()
 	}
 	log.Info("job ends", "took", time.Since(began).Round(time.Millisecond), "result", word)
+	if j.attempt.Stays() && j.linger != nil {
+		j.linger(j)
+		return
+	}
+	j.clearAway()
+}
+
+// clearAway takes away all that the job has left.
+func (j *job) clearAway() {
+	j.box.Close() // its processes are dead; to take away what they were in takes a while, for which nobody waits
+	if !j.stays {
+		if err := j.files.Remove(); err != nil {
+			j.attempt.Log.Warn("a workspace could not be removed", "folder", j.files.Folder(), "error", err)
+		}
+	}
+	j.letGo() // when nothing of it is mounted any more
 	j.wipe()
 }
 
@@ -221,6 +246,9 @@ func (j *job) steps(ctx context.Context) (failed error) {
 		carry := carrying.Run
 		if len(s.Inputs) > 0 {
 			carry = func(ctx context.Context, i int) error { return j.orReuse(ctx, carrying, i) }
+		}
+		if failed == nil {
+			j.at = i
 		}
 		if err := carry(ctx, i); err != nil && failed == nil && !(s.Advisory && ctx.Err() == nil) {
 			failed = err

@@ -154,7 +154,7 @@ func execute(t *testing.T, change func(*api.Work, *fakeService, *Runner), steps 
 	}
 	networks := r.machine.Networks(t.Context(), nextNetworkAfter)
 	defer networks.Close()
-	r.execute(t.Context(), w, r.Isolation.AccountOf(r.Home, 0), networks)
+	(&slot{Runner: r, claiming: t.Context(), networks: networks}).execute(t.Context(), w)
 	left, err := os.ReadDir(filepath.Join(r.place, "work"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "the workspace is removed")

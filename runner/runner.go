@@ -67,6 +67,8 @@ type Runner struct {
 	mirrors  *mirror.Mirrors   // and what there is of repositories
 	use      workspace.Uses    // what its jobs' files take
 	networks *sandbox.Networks // of one for trials
+	accounts accounts          // the host users that its jobs have
+	standing standing          // workspaces that stay
 }
 
 // nextNetworkAfter is how long after a job has taken its network the next of the slot is made.
@@ -157,8 +159,8 @@ func (r *Runner) Run(ctx context.Context, drain <-chan struct{}) error {
 		}
 	})()
 	var slots sync.WaitGroup
-	for n := range r.Slots {
-		slots.Go(func() { r.slot(ctx, claiming, n, stop) })
+	for range r.Slots {
+		slots.Go(func() { r.slot(ctx, claiming, stop) })
 	}
 	slots.Wait()
 	if cause := context.Cause(claiming); cause != nil && !errors.Is(cause, context.Canceled) {
@@ -194,14 +196,23 @@ func (r *Runner) clear() error {
 	return r.machine.MakeEtc()
 }
 
+// slot is where one job at a time is executed, beside what earlier ones have left for a look around.
+type slot struct {
+	*Runner
+	claiming context.Context // what stays, stays until this ends at the latest
+	networks *sandbox.Networks
+	stays    sync.WaitGroup
+}
+
 // slot claims jobs and executes them, until claiming ends or the service refuses the runner.
-func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.CancelCauseFunc) {
+func (r *Runner) slot(ctx, claiming context.Context, refused context.CancelCauseFunc) {
 	request := api.ClaimRequest{Runner: r.Name, Labels: r.Labels, Platform: platform(), Slots: r.Slots,
 		Instance: r.instance, Version: r.Version, Protocol: api.RunnerProtocol, Recipient: r.identity.Recipient().String(),
 		WaitMs: int(claimWait.Milliseconds())}
 	quiet := false
-	nets := r.machine.Networks(ctx, nextNetworkAfter)
-	defer nets.Close()
+	s := &slot{Runner: r, claiming: claiming, networks: r.machine.Networks(ctx, nextNetworkAfter)}
+	defer s.networks.Close()
+	defer s.stays.Wait()
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
 		request.Now = time.Now().UnixMilli()
 		r.tools.tell(&request)
@@ -230,7 +241,7 @@ func (r *Runner) slot(ctx, claiming context.Context, n int, refused context.Canc
 			r.tools.lookFor(claiming, r.Isolation, claimed.LookFor)
 		}
 		if claimed.Work != nil {
-			r.execute(ctx, claimed.Work, r.Isolation.AccountOf(r.Home, n), nets)
+			s.execute(ctx, claimed.Work)
 		}
 	}
 }

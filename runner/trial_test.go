@@ -36,9 +36,9 @@ func (n *note) ReportSteps(_ context.Context, _ record.AttemptID, s []api.StepRe
 	n.steps = append(n.steps, s...)
 	return nil
 }
-func (n *note) Finish(_ context.Context, _ record.AttemptID, f api.Finish) error {
+func (n *note) Finish(_ context.Context, _ record.AttemptID, f api.Finish) (api.Finished, error) {
 	n.finish = f
-	return nil
+	return api.Finished{}, nil
 }
 
 func TestATrialLeavesItsWorkspaceAndGoesOnInIt(t *testing.T) {

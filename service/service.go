@@ -26,6 +26,7 @@ import (
 	"gentlepiston.example/piston/service/releases"
 	"gentlepiston.example/piston/service/report"
 	"gentlepiston.example/piston/service/secrets"
+	"gentlepiston.example/piston/service/stays"
 	"gentlepiston.example/piston/service/testers"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/service/versions"
@@ -57,6 +58,7 @@ type Service struct {
 	Publish    *publish.Publish
 	Report     *report.Report
 	History    *history.History
+	Stays      *stays.Stays
 }
 
 // Options are what a service is told at its start.
@@ -105,6 +107,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.Caches = caches.New(g, blobs)
 	s.Report = report.New(g, s.Work, s.Gates, s.Logs, s.Caches, blobs)
 	s.History = history.New(g, s.Report)
+	s.Stays = stays.New(g, s.Secrets)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
@@ -127,6 +130,7 @@ func (s *Service) background() error {
 	s.Report.Background()
 	s.History.Background()
 	s.Notify.Background()
+	s.Stays.Background()
 	s.OneOfAll(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour, Do: s.Store.DropExpired})
 	return s.Ground.Background()
 }

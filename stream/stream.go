@@ -356,3 +356,25 @@ func (s *Stream) OnWake(topic string) (woken <-chan struct{}, cancel func(), err
 	}
 	return ch, func() { _ = sub.Unsubscribe() }, nil
 }
+
+// Pass gives a message to whoever listens on a topic, on any server of the cluster. Nothing is kept.
+func (s *Stream) Pass(topic string, message []byte) error { return s.nc.Publish("pass."+topic, message) }
+
+// Listen hears the messages of a topic from now on, in their order, until cancel. Who takes them too slowly holds up
+// nobody, and loses some: those who pass many agree on how many may be on their way.
+func (s *Stream) Listen(topic string) (messages <-chan []byte, cancel func(), err error) {
+	ch, ended := make(chan []byte), make(chan struct{})
+	sub, err := s.nc.Subscribe("pass."+topic, func(m *nats.Msg) {
+		select {
+		case ch <- m.Data:
+		case <-ended:
+		}
+	})
+	if err == nil {
+		err = s.nc.Flush() // what is passed from now on arrives
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return ch, func() { close(ended); _ = sub.Unsubscribe() }, nil
+}

@@ -109,8 +109,8 @@ func (d *desk) HandBack(_ context.Context, attempt record.AttemptID, in api.Hand
 	return d.with(attempt, func(t *told) { t.end = api.Finish{State: state.Cancelled, Reason: in.Reason} })
 }
 
-func (d *desk) Finish(_ context.Context, attempt record.AttemptID, in api.Finish) error {
-	return d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
+func (d *desk) Finish(_ context.Context, attempt record.AttemptID, in api.Finish) (api.Finished, error) {
+	return api.Finished{}, d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
 }
 
 func (d *desk) KeepArtifact(_ context.Context, attempt record.AttemptID, name, file, sha256 string,

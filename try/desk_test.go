@@ -101,7 +101,8 @@ func TestWhatTheDeskIsToldBecomesAReport(t *testing.T) {
 	require.NoError(t, d.Prepared(ctx, id, api.Prepared{At: at}))
 	require.NoError(t, d.ReportSteps(ctx, id, []api.StepReport{{Step: 0, State: state.Running, At: at}, {Step: 0, State: state.Failed, At: at + 10, ExitCode: &one},
 		{Step: 1, State: state.Running, At: at + 10}, {Step: 1, State: state.Failed, At: at + 60, ExitCode: &two, Reason: "exit code 2", Tests: &api.TestReport{Passed: 3, Failed: 1}}}))
-	require.NoError(t, d.Finish(ctx, id, api.Finish{State: state.Failed, Reason: "test failed", At: at + 61}))
+	_, err := d.Finish(ctx, id, api.Finish{State: state.Failed, Reason: "test failed", At: at + 61})
+	require.NoError(t, err)
 	assert.Equal(t, []string{"a error: broken"}, printed)
 	jobs[0].State, jobs[0].Reason = state.Failed, "test failed"
 	jobs[1].State, jobs[1].Reason = state.Skipped, "a failed"

@@ -52,6 +52,11 @@ type Job struct {
 	//
 	//	limit = "20m"
 	Limit Duration `toml:"limit" json:"limit,omitempty"`
+	// For how long the workspace stays on its machine when the job has failed, at most 8 hours, so that one can look
+	// around in it (piston shell). Default: not at all.
+	//
+	//	stay = "15m"
+	Stay Duration `toml:"stay" json:"stay,omitempty"`
 	// What the job may take of the machine; a runner has limits of its own, and the lesser counts.
 	//
 	//	limits = { memory = "4GB", processes = 500, log = "20MB" }

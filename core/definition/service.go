@@ -27,7 +27,7 @@ func (j *Job) ByService() bool { return slices.Equal(j.Machine, []string{Service
 
 // forMachines are the keys of a job that mean something to machines only.
 var forMachines = []string{"machine", "tools", "cache", "hand", "keep", "take", "history", "submodules", "limits",
-	"env", "dir", "shell", "retry", "variants"}
+	"env", "dir", "shell", "stay", "retry", "variants"}
 
 // giveToService takes from no machine what the service does itself, unless the file wants one. Such a job has all the
 // time it needs where the file does not bound it.

@@ -85,6 +85,7 @@ func (v *validator) job(p *Pipeline, name string) {
 		v.add("bad-name", fmt.Sprintf("%q is no name for a job", name), nameFix, at...)
 	}
 	v.duration(job.Limit, in("limit")...)
+	stays(v, job, in)
 	v.env(job.Env, in("env")...)
 	for i, label := range job.Machine {
 		if !strings.Contains(label, "${") && v.ix.has(in("machine")...) {

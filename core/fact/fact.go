@@ -83,6 +83,10 @@ const (
 	SessionClose      Kind = "session.close"
 	SessionOpen       Kind = "session.open"
 	SessionRefuse     Kind = "session.refuse"
+	ShellGrant        Kind = "shell.grant" // it may have secrets
+	ShellOpen         Kind = "shell.open"
+	StayAsk           Kind = "stay.ask"
+	StayEnd           Kind = "stay.end"
 	TesterAdd         Kind = "tester.add"
 	TesterDrop        Kind = "tester.drop"
 	TesterLink        Kind = "tester.link" // given anew, so that the one before leads nowhere
@@ -112,7 +116,8 @@ var Kinds = map[Kind]Follows{
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
 	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
 	SessionRefuse: act,
-	TesterAdd:     act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
+	ShellGrant:    act, ShellOpen: act, StayAsk: act, StayEnd: act,
+	TesterAdd: act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
 	RunnerHold:    {Audit: true, Work: true},

@@ -29,6 +29,7 @@ type (
 	CaseID        int64
 	WebhookID     int64
 	MessageID     int64
+	ShellID       int64
 )
 
 // RunNumber counts the runs of one project, from 1.

@@ -46,6 +46,7 @@ type Attempt struct {
 	reports chan report
 	last    chan struct{} // closed when the last report is in
 	cancel  context.CancelCauseFunc
+	stays   bool
 }
 
 // New is an attempt that has not begun.
@@ -219,7 +220,12 @@ func (a *Attempt) finish(ctx context.Context, result error) {
 	f.Reason = a.Reason(f.Reason)
 	// An end that has been taken makes the next beat hear that the attempt is over, maybe before we hear that it was
 	// taken.
-	if err := a.Post.Finish(ctx, a.ID(), f); err != nil && !errors.Is(context.Cause(ctx), errLost) {
+	answer, err := a.Post.Finish(ctx, a.ID(), f)
+	if err != nil && !errors.Is(context.Cause(ctx), errLost) {
 		a.Log.Warn("the end of a job could not be reported", "error", err)
 	}
+	a.stays = err == nil && answer.Stays
 }
+
+// Stays tells, once it has ended, whether its workspace is to stay.
+func (a *Attempt) Stays() bool { return a.stays }

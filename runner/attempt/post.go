@@ -17,7 +17,7 @@ type Post interface {
 	Prepared(ctx context.Context, attempt record.AttemptID, in api.Prepared) error
 	ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error
 	HandBack(ctx context.Context, attempt record.AttemptID, in api.HandBack) error
-	Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) error
+	Finish(ctx context.Context, attempt record.AttemptID, in api.Finish) (api.Finished, error)
 	FindCache(ctx context.Context, attempt record.AttemptID, in api.CacheWanted) (api.CacheFound, error)
 	SaveTree(ctx context.Context, attempt record.AttemptID, in api.CacheSaved, written []byte) (api.CacheFound, error)
 	KeepArtifact(ctx context.Context, attempt record.AttemptID, name, file, sha256 string, open func() (io.ReadCloser,

@@ -17,7 +17,9 @@ func TestOnlyWhatIsSetAsideIsExcused(t *testing.T) {
 	high := testreport.Case{Suite: "tide", Name: "high", Result: testreport.Failed}
 	passes := testreport.Case{Suite: "tide", Name: "neap", Result: testreport.Passed}
 	aside := map[string]api.CaseAside{nameOf("tide", "low"): {}}
-	of := func(cut bool, cases ...testreport.Case) workspace.Tests { return workspace.Tests{Cases: cases, Cut: cut} }
+	of := func(cut bool, cases ...testreport.Case) workspace.Tests {
+		return workspace.Tests{Cases: cases, Cut: cut}
+	}
 	assert.True(t, excuses(aside, of(false, low, passes)))
 	assert.False(t, excuses(aside, of(false, low, high)), "another failed, too")
 	assert.False(t, excuses(aside, of(true, low, passes)), "who knows what else did")

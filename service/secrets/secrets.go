@@ -378,12 +378,29 @@ type Given struct {
 // not have, now, is left out, whatever was so when it was planned.
 func (s *Secrets) SecretsFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient) (given Given,
 	err error) {
+	return s.SomeFor(ctx, run, job, to, Asked(job))
+}
+
+// Asked are the secrets that the steps of a job want, those that are skipped left out.
+func Asked(job store.Job) map[string]bool {
 	wanted := map[string]bool{}
 	for _, asker := range job.Definition.V.Askers() {
 		if asker != nil && asker.Skip != "" {
 			continue
 		}
 		for _, name := range job.Definition.V.SecretsOf(asker) {
+			wanted[name] = true
+		}
+	}
+	return wanted
+}
+
+// SomeFor is SecretsFor of some of the secrets that a job asks for.
+func (s *Secrets) SomeFor(ctx context.Context, run store.Run, job store.Job, to age.Recipient, some map[string]bool) (
+	given Given, err error) {
+	wanted := map[string]bool{}
+	for name := range Asked(job) {
+		if some[name] {
 			wanted[name] = true
 		}
 	}

@@ -286,7 +286,10 @@ func (s *Work) FinishAttempt(ctx context.Context, attempt record.AttemptID, in a
 				return err
 			}
 		}
-		return s.end(ctx, q, run, a, in.State, in.Reason, a.At(in.At), in.Lines)
+		if err := s.end(ctx, q, run, a, in.State, in.Reason, a.At(in.At), in.Lines); err != nil {
+			return err
+		}
+		return stay(ctx, q, a, in.State)
 	})
 }
 

@@ -1,0 +1,117 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/runner/beside"
+)
+
+// stay leaves the job's workspace standing for as long as the service says, and opens it to those it names.
+func (j *job) stay(ctx context.Context) {
+	if !j.standing.add() {
+		j.gone(fmt.Sprintf("on runner %s %d workspaces stay already", j.Name, mostStanding))
+		return
+	}
+	defer j.standing.remove()
+	log := j.attempt.Log
+	log.Info("its workspace stays for a look around")
+	life, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	overLimit := func(what, most string) { end(fmt.Errorf("its limit of %s was reached: %s", what, most)) }
+	defer beside.Do(life, func(ctx context.Context) {
+		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { overLimit("disk", why) })
+	})()
+	defer beside.Do(life, func(ctx context.Context) { j.box.Watch(ctx, overLimit) })()
+	v := &visits{job: j, open: map[record.ShellID]bool{}}
+	over := v.receive(life)
+	cause := context.Cause(life)
+	end(nil)
+	v.going.Wait()
+	if !over {
+		if cause == nil || errors.Is(cause, context.Canceled) {
+			cause = fmt.Errorf("runner %s is ending", j.Name)
+		}
+		j.gone(cause.Error())
+	}
+	log.Info("its workspace stays no longer")
+}
+
+// gone tells the service that the workspace is no longer there.
+func (j *job) gone(why string) {
+	ctx, cancel := context.WithTimeout(context.Background(), goneWithin)
+	defer cancel()
+	_, err := j.Client.BeatStay(ctx, j.attempt.ID(), api.StayBeat{Gone: j.attempt.Hide(why)})
+	if err != nil && !errors.Is(err, client.ErrGone) {
+		j.attempt.Log.Warn("that a workspace stays no longer could not be told", "error", err)
+	}
+}
+
+// goneWithin bounds what a runner takes to say so; the service finds out by itself, too.
+const goneWithin = 3 * time.Second
+
+// visits are the shells that are open in a workspace.
+type visits struct {
+	*job
+	going sync.WaitGroup
+	mu    sync.Mutex
+	open  map[record.ShellID]bool
+}
+
+// receive asks the service who wants in, and lets them; true when the service says that it is over.
+func (v *visits) receive(life context.Context) (over bool) {
+	until := time.Now().Add(time.Minute) // before the first answer
+	for life.Err() == nil {
+		news, err := v.Client.BeatStay(life, v.attempt.ID(),
+			api.StayBeat{Recipient: v.identity.Recipient().String(), Open: v.known()})
+		switch {
+		case errors.Is(err, client.ErrGone), errors.Is(err, client.ErrNotFound):
+			return true
+		case err != nil:
+			if time.Now().After(until) {
+				return true
+			}
+			beside.Pause(life, time.Second)
+			continue
+		case news.Over:
+			return true
+		}
+		until = time.Now().Add(time.Duration(news.LeftMs) * time.Millisecond)
+		for _, wanted := range news.Shells {
+			v.note(wanted.ID, true)
+			v.going.Go(func() {
+				defer v.note(wanted.ID, false)
+				if err := v.visit(life, wanted); err != nil && life.Err() == nil {
+					v.attempt.Log.Warn("a shell has failed", "shell", wanted.ID, "error", err)
+				}
+			})
+		}
+	}
+	return false
+}
+
+func (v *visits) note(id record.ShellID, open bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if open {
+		v.open[id] = true
+	} else {
+		delete(v.open, id)
+	}
+}
+
+func (v *visits) known() []record.ShellID {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	list := []record.ShellID{}
+	for id := range v.open {
+		list = append(list, id)
+	}
+	return list
+}

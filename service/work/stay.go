@@ -1,0 +1,29 @@
+package work
+
+import (
+	"context"
+	"errors"
+
+	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/store"
+)
+
+// stay has the workspace of an attempt that ends stay where somebody has asked for it, or where the job has failed for
+// good and its pipeline wants it.
+func stay(ctx context.Context, q ground.Q, a store.Attempt, to state.State) error {
+	err := q.BeginStay(ctx, a.ID)
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	job, err := q.JobByID(ctx, a.JobID)
+	long := job.Definition.V.Stay.Value()
+	// Of a job that is tried again the last try tells more.
+	if err != nil || long <= 0 || to != state.Failed && to != state.TimedOut || job.State != to {
+		return err
+	}
+	if err := q.AskStay(ctx, a, long, ""); err != nil {
+		return err
+	}
+	return q.BeginStay(ctx, a.ID)
+}
