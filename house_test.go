@@ -23,7 +23,7 @@ const module = "gentlepiston.example/piston/"
 var floors = map[string]int{
 	"core": 0,
 	"api":  1, "console": 1, "disk": 1, "bridge": 1, "packaging": 1, "token": 1,
-	"world": 1,
+	"world":  1,
 	"source": 2, "hook": 2, "store": 2, "stream": 2, "blob": 2, "local": 2, "standin": 2,
 	"outlet":  3, // its tests bring something to a stand-in
 	"service": 4, "client": 4,

@@ -37,8 +37,8 @@ func showShells(s *terminal.Screen, list []api.Shell, limit int) {
 		case h.Command != "":
 			what = h.Command
 		}
-		rows = append(rows, []string{fmt.Sprint(h.ID), fmt.Sprint(h.Run), h.Job, h.Who, terminal.Short(what, 40),
-			terminal.Ago(h.Asked), shellState(h), quantity.Bytes(h.Printed), secretsWord(h)})
+		rows = append(rows, []string{fmt.Sprint(h.ID), fmt.Sprint(h.Run), h.Job, h.Who,
+			terminal.Short(what, 40), terminal.Ago(h.Asked), shellState(h), quantity.Bytes(h.Printed), secretsWord(h)})
 	}
 	s.Table([]string{"ID", "RUN", "JOB", "WHO", "WHAT", "WHEN", "STATE", "PRINTED", "SECRETS"}, rows)
 	if len(list) == limit {
@@ -95,7 +95,8 @@ func shellCommand() *cli.Command {
 			terminal.Example("piston shell tidewick 12", "piston shell tidewick 12 --job android --command 'ls -l out'",
 				"echo 'env | sort' | piston shell tidewick 12"),
 		Flags: []cli.Flag{jobFlag, &cli.StringFlag{Name: "command", Aliases: []string{"c"}, Usage: "run this, and no shell"},
-			&cli.StringSliceFlag{Name: "secret", Usage: "ask for a secret of the job by name; may be repeated"}, terminal.JSONFlag},
+			&cli.StringSliceFlag{Name: "secret", Usage: "ask for a secret of the job by name; may be repeated"},
+			terminal.JSONFlag},
 		Action: terminal.AboutRun(func(ctx context.Context, c *cli.Command, cl *client.Client, project string,
 			n record.RunNumber, _ string) error {
 			job, err := whichJob(ctx, c, cl, project, n)
@@ -154,8 +155,8 @@ func visit(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 		return err
 	}
 	if c.Bool("json") {
-		err := terminal.PrintJSON(terminal.Out(c), visited{Job: job, Output: string(shown.text), Code: ended.Code, Why: ended.Why})
-		if err != nil {
+		out := visited{Job: job, Output: string(shown.text), Code: ended.Code, Why: ended.Why}
+		if err := terminal.PrintJSON(terminal.Out(c), out); err != nil {
 			return err
 		}
 	}

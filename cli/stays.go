@@ -23,10 +23,11 @@ func staysCommand() *cli.Command {
 		Name:      "stays",
 		Usage:     "list the workspaces that stay on their machines after their job, for a look around",
 		ArgsUsage: "[PROJECT]",
-		Description: "A job whose pipeline says stay = \"15m\" leaves its workspace when it has failed; piston stay has one " +
-			"do so\nwhile its job runs.\n\n" + terminal.Example("piston stays", "piston stays tidewick --over"),
+		Description: "A job whose pipeline says stay = \"15m\" leaves its workspace when it has failed; piston stay " +
+			"has one do so\nwhile its job runs.\n\n" + terminal.Example("piston stays", "piston stays tidewick --over"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "runner", Usage: "only those on this runner"},
-			&cli.BoolFlag{Name: "over", Usage: "those that are over, too"}, terminal.LimitFlag(100, mostListed), terminal.JSONFlag},
+			&cli.BoolFlag{Name: "over", Usage: "those that are over, too"}, terminal.LimitFlag(100, mostListed),
+			terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			list, err := cl.Stays(ctx, api.StayFilter{Project: args[0], Runner: c.String("runner"), Over: c.Bool("over"),
 				Limit: c.Int("limit")})

@@ -62,7 +62,8 @@ func (c *Client) Recording(ctx context.Context, project string, id record.ShellI
 }
 
 // BeatStay says that a workspace stays, and hears what is wanted of it.
-func (c *Client) BeatStay(ctx context.Context, attempt record.AttemptID, in api.StayBeat) (out api.StayNews, err error) {
+func (c *Client) BeatStay(ctx context.Context, attempt record.AttemptID, in api.StayBeat) (out api.StayNews,
+	err error) {
 	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/stay", in, &out)
 	return out, err
 }

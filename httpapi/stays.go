@@ -39,7 +39,9 @@ func stays(sv *server, a huma.API, r chi.Router) {
 			return sv.s.Stays.Ask(ctx, in.Project, in.Number, in.Job, in.Body)
 		})
 	command(a, http.MethodDelete, job+"/stay", "end-stay", "Let it go",
-		func(ctx context.Context, in *JobPath) error { return sv.s.Stays.LetGo(ctx, in.Project, in.Number, in.Job) })
+		func(ctx context.Context, in *JobPath) error {
+			return sv.s.Stays.LetGo(ctx, in.Project, in.Number, in.Job)
+		})
 	operation(a, http.MethodGet, "/projects/{project}/shells", "list-shells", "Who looked around, latest first",
 		func(ctx context.Context, in *struct {
 			ProjectPath
@@ -61,18 +63,21 @@ func stays(sv *server, a huma.API, r chi.Router) {
 		}) (api.StayNews, error) {
 			return sv.s.Stays.Beat(ctx, in.Attempt, in.Body)
 		})
-	r.Get(Prefix+job+"/shell", sv.openShell)
-	r.Get(Prefix+"/runner/attempts/{attempt}/shells/{id}", sv.serveShell)
-	r.Get(Prefix+"/projects/{project}/shells/{id}/recording", sv.sendRecording)
+	r.Get(Prefix+job+"/shell", shells{sv}.openShell)
+	r.Get(Prefix+"/runner/attempts/{attempt}/shells/{id}", shells{sv}.serveShell)
+	r.Get(Prefix+"/projects/{project}/shells/{id}/recording", shells{sv}.sendRecording)
 }
 
-func (sv *server) sendRecording(w http.ResponseWriter, r *http.Request) {
+// shells are the connections of shells.
+type shells struct{ *server }
+
+func (sv shells) sendRecording(w http.ResponseWriter, r *http.Request) {
 	content, err := sv.s.Stays.Recording(r.Context(), chi.URLParam(r, "project"), number[record.ShellID](r, "id"))
 	send(w, r, content, err)
 }
 
 // openShell lets a person in.
-func (sv *server) openShell(w http.ResponseWriter, r *http.Request) {
+func (sv shells) openShell(w http.ResponseWriter, r *http.Request) {
 	q, project := r.URL.Query(), chi.URLParam(r, "project")
 	in := api.NewShell{Kind: api.ShellKind(q.Get("kind")), Terminal: q.Get("terminal") == "true",
 		Command: q.Get("command"), Path: q.Get("path"), Secrets: q["secret"]}
@@ -99,7 +104,7 @@ func (sv *server) openShell(w http.ResponseWriter, r *http.Request) {
 }
 
 // serveShell meets the runner.
-func (sv *server) serveShell(w http.ResponseWriter, r *http.Request) {
+func (sv shells) serveShell(w http.ResponseWriter, r *http.Request) {
 	sv.talk(w, r, func(context.Context) error { return nil }, func(ctx context.Context, l *line) error {
 		return sv.s.Stays.Serve(ctx, attemptOf(r), number[record.ShellID](r, "id"), l)
 	})
@@ -109,7 +114,7 @@ func (sv *server) serveShell(w http.ResponseWriter, r *http.Request) {
 const stillEvery = 10 * time.Second
 
 // talk makes a connection one of messages, for as long as whoever asks still may.
-func (sv *server) talk(w http.ResponseWriter, r *http.Request, still func(context.Context) error,
+func (sv shells) talk(w http.ResponseWriter, r *http.Request, still func(context.Context) error,
 	do func(ctx context.Context, l *line) error) {
 	// Of a browser only pages of this address may come in: their sessions are sent whoever's page it is.
 	conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})

@@ -18,6 +18,7 @@ import (
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/mask"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/beside"
@@ -77,7 +78,7 @@ func (s *slot) execute(ctx context.Context, work *api.Work) {
 		lingers = true
 		s.stays.Go(func() {
 			defer given()
-			j.stay(s.claiming)
+			(&visits{job: j, open: map[record.ShellID]bool{}}).stay(s.claiming)
 			j.clearAway()
 		})
 	}

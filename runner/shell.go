@@ -306,12 +306,14 @@ func (v *visits) asTheStep(wanted api.ShellWanted) (*sandbox.Spec, error) {
 	carrying.Secrets = granted
 	text := aShell
 	if wanted.Command != "" {
-		step.Shell = v.attempt.Work.Job.Step[v.at].Shell
-		text = wanted.Command + "\n"
+		text = "set +e\n" + wanted.Command + "\n"
 	}
 	step.Env = maps.Clone(step.Env)
 	if step.Env == nil {
 		step.Env = map[string]string{}
+	}
+	if !wanted.Terminal && wanted.Command == "" {
+		text = aReader
 	}
 	if wanted.Terminal {
 		step.Env["TERM"], step.Env["PS1"] = "xterm-256color", aPrompt

@@ -13,49 +13,6 @@ import (
 	"gentlepiston.example/piston/runner/beside"
 )
 
-// stay leaves the job's workspace standing for as long as the service says, and opens it to those it names.
-func (j *job) stay(ctx context.Context) {
-	if !j.standing.add() {
-		j.gone(fmt.Sprintf("on runner %s %d workspaces stay already", j.Name, mostStanding))
-		return
-	}
-	defer j.standing.remove()
-	log := j.attempt.Log
-	log.Info("its workspace stays for a look around")
-	life, end := context.WithCancelCause(ctx)
-	defer end(nil)
-	overLimit := func(what, most string) { end(fmt.Errorf("its limit of %s was reached: %s", what, most)) }
-	defer beside.Do(life, func(ctx context.Context) {
-		j.files.WatchDisk(ctx, &j.use, j.limits.Disk, func(why string) { overLimit("disk", why) })
-	})()
-	defer beside.Do(life, func(ctx context.Context) { j.box.Watch(ctx, overLimit) })()
-	v := &visits{job: j, open: map[record.ShellID]bool{}}
-	over := v.receive(life)
-	cause := context.Cause(life)
-	end(nil)
-	v.going.Wait()
-	if !over {
-		if cause == nil || errors.Is(cause, context.Canceled) {
-			cause = fmt.Errorf("runner %s is ending", j.Name)
-		}
-		j.gone(cause.Error())
-	}
-	log.Info("its workspace stays no longer")
-}
-
-// gone tells the service that the workspace is no longer there.
-func (j *job) gone(why string) {
-	ctx, cancel := context.WithTimeout(context.Background(), goneWithin)
-	defer cancel()
-	_, err := j.Client.BeatStay(ctx, j.attempt.ID(), api.StayBeat{Gone: j.attempt.Hide(why)})
-	if err != nil && !errors.Is(err, client.ErrGone) {
-		j.attempt.Log.Warn("that a workspace stays no longer could not be told", "error", err)
-	}
-}
-
-// goneWithin bounds what a runner takes to say so; the service finds out by itself, too.
-const goneWithin = 3 * time.Second
-
 // visits are the shells that are open in a workspace.
 type visits struct {
 	*job
@@ -63,6 +20,48 @@ type visits struct {
 	mu    sync.Mutex
 	open  map[record.ShellID]bool
 }
+
+// stay leaves the job's workspace standing for as long as the service says, and opens it to those it names.
+func (v *visits) stay(ctx context.Context) {
+	if !v.standing.add() {
+		v.gone(fmt.Sprintf("on runner %s %d workspaces stay already", v.Name, mostStanding))
+		return
+	}
+	defer v.standing.remove()
+	log := v.attempt.Log
+	log.Info("its workspace stays for a look around")
+	life, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	overLimit := func(what, most string) { end(fmt.Errorf("its limit of %s was reached: %s", what, most)) }
+	defer beside.Do(life, func(ctx context.Context) {
+		v.files.WatchDisk(ctx, &v.use, v.limits.Disk, func(why string) { overLimit("disk", why) })
+	})()
+	defer beside.Do(life, func(ctx context.Context) { v.box.Watch(ctx, overLimit) })()
+	over := v.receive(life)
+	cause := context.Cause(life)
+	end(nil)
+	v.going.Wait()
+	if !over {
+		if cause == nil || errors.Is(cause, context.Canceled) {
+			cause = fmt.Errorf("runner %s is ending", v.Name)
+		}
+		v.gone(cause.Error())
+	}
+	log.Info("its workspace stays no longer")
+}
+
+// gone tells the service that the workspace is no longer there.
+func (v *visits) gone(why string) {
+	ctx, cancel := context.WithTimeout(context.Background(), goneWithin)
+	defer cancel()
+	_, err := v.Client.BeatStay(ctx, v.attempt.ID(), api.StayBeat{Gone: v.attempt.Hide(why)})
+	if err != nil && !errors.Is(err, client.ErrGone) {
+		v.attempt.Log.Warn("that a workspace stays no longer could not be told", "error", err)
+	}
+}
+
+// goneWithin bounds what a runner takes to say so; the service finds out by itself, too.
+const goneWithin = 3 * time.Second
 
 // receive asks the service who wants in, and lets them; true when the service says that it is over.
 func (v *visits) receive(life context.Context) (over bool) {

@@ -74,8 +74,11 @@ func (r *Runner) trial(t Trial) *job {
 // Try runs a job. How it ended is told to its post.
 func (r *Runner) Try(ctx context.Context, t Trial) { r.trial(t).do(ctx) }
 
-// aShell is what Shell runs.
-const aShell = "exec /bin/bash --norc -i 2>/dev/null || exec /bin/sh -i\n"
+// aShell is what a shell at a terminal is, and aReader what one is that reads from a pipe.
+const (
+	aShell  = "[ ! -x /bin/bash ] || exec /bin/bash --norc -i\nexec /bin/sh -i\n"
+	aReader = "[ ! -x /bin/bash ] || exec /bin/bash --norc\nexec /bin/sh\n"
+)
 
 // Shell opens a shell in the workspace a trial has left, with the environment and secrets of one of its steps. It
 // returns when the shell has ended.

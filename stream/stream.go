@@ -358,7 +358,9 @@ func (s *Stream) OnWake(topic string) (woken <-chan struct{}, cancel func(), err
 }
 
 // Pass gives a message to whoever listens on a topic, on any server of the cluster. Nothing is kept.
-func (s *Stream) Pass(topic string, message []byte) error { return s.nc.Publish("pass."+topic, message) }
+func (s *Stream) Pass(topic string, message []byte) error {
+	return s.nc.Publish("pass."+topic, message)
+}
 
 // Listen hears the messages of a topic from now on, in their order, until cancel. Who takes them too slowly holds up
 // nobody, and loses some: those who pass many agree on how many may be on their way.

@@ -110,7 +110,9 @@ func (d *desk) HandBack(_ context.Context, attempt record.AttemptID, in api.Hand
 }
 
 func (d *desk) Finish(_ context.Context, attempt record.AttemptID, in api.Finish) (api.Finished, error) {
-	return api.Finished{}, d.with(attempt, func(t *told) { t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches })
+	return api.Finished{}, d.with(attempt, func(t *told) {
+		t.end, t.ended, t.caches = in, time.UnixMilli(in.At), in.Caches
+	})
 }
 
 func (d *desk) KeepArtifact(_ context.Context, attempt record.AttemptID, name, file, sha256 string,

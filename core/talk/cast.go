@@ -7,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Cast writes down what a terminal shows, as asciicast v2 (docs.asciinema.org/manual/asciicast/v2): a header, and a line
-// for each time it shows more, with the seconds since it began.
+// Cast writes down what a terminal shows, as asciicast v2: a header, and a line for each time it shows more, with the
+// seconds since it began.
 type Cast struct {
 	began time.Time
 	rest  []byte // of a character that was cut in two

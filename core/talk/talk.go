@@ -1,6 +1,6 @@
 // Package talk has the messages between a shell on another machine and whoever uses it. A message is a byte that says
-// what it is, and what belongs to it. Either side tells how much it has taken, and neither sends more than Window beyond
-// that: what floods waits where it is made.
+// what it is, and what belongs to it. Either side tells how much it has taken, and neither sends more than Window
+// beyond that: what floods waits where it is made.
 package talk
 
 import (

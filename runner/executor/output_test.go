@@ -31,7 +31,9 @@ func (*drain) Beat(ctx context.Context, _ record.AttemptID) (api.Beat, error) {
 	return api.Beat{}, ctx.Err()
 }
 
-func (*drain) Finish(context.Context, record.AttemptID, api.Finish) (f api.Finished, err error) { return f, nil }
+func (*drain) Finish(context.Context, record.AttemptID, api.Finish) (f api.Finished, err error) {
+	return f, nil
+}
 
 // BenchmarkOutput is what becomes of a step's output before it is sent: masking, cutting, looking for errors.
 func BenchmarkOutput(b *testing.B) {

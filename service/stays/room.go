@@ -68,8 +68,8 @@ func (s *Stays) find(ctx context.Context, project string, number record.RunNumbe
 		return store.Stay{}, err
 	}
 	found, err := s.Store.StayOfJob(ctx, run.ID, job)
-	return found, ground.Known(err, "a workspace of job %s of run %d that stays (stay = \"15m\" in the job, or piston stay "+
-		"while it runs, has it do so)", job, number)
+	return found, ground.Known(err, "a workspace of job %s of run %d that stays (stay = \"15m\" in the job, or piston "+
+		"stay while it runs, has it do so)", job, number)
 }
 
 // Ask has the workspace of a job that is at work stay once that has ended, or one that stays do so for longer.

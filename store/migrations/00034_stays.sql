@@ -7,7 +7,7 @@ CREATE TABLE stays (
     asked_by   text NOT NULL,                 -- '' its pipeline
     asked_at   timestamptz NOT NULL DEFAULT now(),
     until      timestamptz,                   -- null while the attempt runs
-    recipient  text NOT NULL DEFAULT '',      -- of the runner that has it, for secrets; '' it has not said that it stays
+    recipient  text NOT NULL DEFAULT '',      -- of the runner that has it; '' it has not said so
     seen_at    timestamptz,                   -- when that was last heard of
     ended_at   timestamptz,
     ended_why  text NOT NULL DEFAULT ''
