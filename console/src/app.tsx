@@ -29,6 +29,8 @@ const Failures = lazy(() => import('./pages/Failures'));
 const UsagePage = lazy(() => import('./pages/Usage'));
 const Logs = lazy(() => import('./pages/Logs'));
 const Webhooks = lazy(() => import('./pages/Webhooks'));
+const Look = lazy(() => import('./pages/Look'));
+const Shells = lazy(() => import('./pages/Shells'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -104,6 +106,8 @@ function Pages() {
               <Route path="/:project/kept" element={<Kept />} />
               <Route path="/:project/pipelines" element={<Pipelines />} />
               <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
+              <Route path="/:project/shells" element={<Shells />} />
+              <Route path="/:project/:number/shell/:job" element={<Look />} />
               <Route path="/:project/:number" element={<Run />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>

@@ -18,6 +18,7 @@ export const projectRooms: Room[] = [
   { name: 'Tests', path: 'tests', group: 'Why', also: 'cases flaky junit' },
   { name: 'Failures', path: 'failures', group: 'Why', also: 'causes errors' },
   { name: 'Logs', path: 'logs', group: 'Why', also: 'search find text' },
+  { name: 'Shells', path: 'shells', group: 'Why', also: 'look around terminal stays recordings' },
   { name: 'Usage', path: 'usage', group: 'Why', also: 'minutes budget waste cost' },
   { name: 'Versions', path: 'versions', group: 'Out', also: 'ledger numbers' },
   { name: 'Packages', path: 'packages', group: 'Out', also: 'apk ipa artifacts' },

@@ -8,6 +8,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { useKeys } from '../keys';
+import { StayLine, useStays } from '../parts/Stays';
 import { Rows } from '../parts/Rows';
 import { useTopic } from '../stream';
 import { ago, count } from '../text';
@@ -42,6 +43,7 @@ export default function Queue() {
     refetchInterval: 15_000,
     queryFn: async () => take(await api.GET('/api/v1/runners', { params: { query: { limit: 500 } } })),
   });
+  const stays = useStays({});
   const error = queue.error ?? runners.error;
   const first = queue.data?.pages[0];
   const jobs = queue.data?.pages.flatMap((p) => p.jobs) ?? [];
@@ -127,6 +129,11 @@ export default function Queue() {
                 labels {r.labels.join(', ')}
               </Box>
             </Box>
+            {stays.data
+              ?.filter((s) => s.runner === r.name)
+              .map((s) => (
+                <StayLine key={`${s.project} ${s.run} ${s.job} ${s.attempt}`} of={s} named />
+              ))}
             <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
               {Object.entries(r.tools)
                 .map(([name, version]) => `${name} ${version}`)

@@ -14,6 +14,7 @@ import { LogView } from '../parts/LogView';
 import { Notes } from '../parts/Notes';
 import { RunPackages } from '../parts/RunPackages';
 import { RunTime } from '../parts/RunTime';
+import { RunStays } from '../parts/Stays';
 import { SincePanel } from '../parts/SincePanel';
 import { Timeline } from '../parts/Timeline';
 import { RunHead } from '../run/RunHead';
@@ -113,6 +114,7 @@ export default function RunPage() {
             }}
           >
             <Timeline run={run} now={now} place={place} select={select} />
+            <RunStays run={run} />
             {over(run.state) && <RunTime run={run} />}
             <RunPackages run={run} />
             <Artifacts run={run} />

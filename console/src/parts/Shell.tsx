@@ -74,7 +74,7 @@ export function Shell({ signOut, children }: { signOut: () => void; children: Re
   });
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
-      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== 'k') return;
+      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== 'k' || (e.target as Element).closest('.xterm')) return;
       e.preventDefault();
       setGoing(true);
     };
