@@ -54,7 +54,7 @@ func (v *visits) stay(ctx context.Context) {
 func (v *visits) gone(why string) {
 	ctx, cancel := context.WithTimeout(context.Background(), goneWithin)
 	defer cancel()
-	_, err := v.Client.BeatStay(ctx, v.attempt.ID(), api.StayBeat{Gone: v.attempt.Hide(why)})
+	_, err := v.Client.BeatStay(ctx, v.attempt.ID(), api.StayBeat{Gone: v.attempt.Hide(why), Open: []record.ShellID{}})
 	if err != nil && !errors.Is(err, client.ErrGone) {
 		v.attempt.Log.Warn("that a workspace stays no longer could not be told", "error", err)
 	}

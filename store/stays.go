@@ -71,13 +71,12 @@ func (q Q) ProlongStay(ctx context.Context, attempt record.AttemptID, long time.
 
 // EndStay ends one, with the shells in it; ErrNotFound when it is over already.
 func (q Q) EndStay(ctx context.Context, attempt record.AttemptID, why string) error {
-	err := q.do(ctx, ErrNotFound, `UPDATE stays SET ended_at = now(), ended_why = $2 WHERE attempt_id = $1
-		AND ended_at IS NULL`, attempt, why)
-	if err != nil {
-		return err
-	}
-	return q.do(ctx, nil, `UPDATE shells SET ended_at = now(), ended_why = $2 WHERE attempt_id = $1
-		AND ended_at IS NULL`, attempt, why)
+	var one record.AttemptID
+	return q.get(ctx, &one, `WITH over AS (UPDATE stays SET ended_at = now(), ended_why = $2 WHERE attempt_id = $1
+			AND ended_at IS NULL RETURNING attempt_id),
+		shut AS (UPDATE shells SET ended_at = now(), ended_why = $2 FROM over WHERE shells.attempt_id = over.attempt_id
+			AND shells.ended_at IS NULL)
+		SELECT attempt_id FROM over`, attempt, why)
 }
 
 // StaysOver lists those whose time is over, or whose runner was not heard of for a time.
@@ -113,6 +112,12 @@ func (q Q) Stays(ctx context.Context, f StayFilter) (list []Stay, err error) {
 func (q Q) StayOf(ctx context.Context, attempt record.AttemptID) (s Stay, err error) {
 	err = q.get(ctx, &s, fromStays+`WHERE s.attempt_id = $1`, attempt)
 	return s, err
+}
+
+// LockStay holds the row of one that stays for the transaction; ErrNotFound when it does no longer.
+func (q Q) LockStay(ctx context.Context, attempt record.AttemptID) error {
+	var one record.AttemptID
+	return q.get(ctx, &one, `SELECT attempt_id FROM stays WHERE attempt_id = $1 AND ended_at IS NULL FOR UPDATE`, attempt)
 }
 
 // StayOfJob finds the latest of a run's job that is not over.

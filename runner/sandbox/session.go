@@ -2,6 +2,7 @@ package sandbox
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -30,7 +31,7 @@ func (b *Box) Talk(s *Spec, size *talk.Size) (*Session, error) {
 		return nil, err
 	}
 	t := &Session{cmd: cmd, terminal: s.Terminal, ended: make(chan struct{})}
-	theirs, err := t.connect(size)
+	theirs, err := b.connect(t, size)
 	if err == nil {
 		err = b.start(cmd, s.Network == "outside")
 	}
@@ -55,7 +56,7 @@ func (b *Box) Talk(s *Spec, size *talk.Size) (*Session, error) {
 }
 
 // connect gives the process its ends of a terminal, or of pipes.
-func (t *Session) connect(size *talk.Size) (theirs []*os.File, err error) {
+func (b *Box) connect(t *Session, size *talk.Size) (theirs []*os.File, err error) {
 	if size == nil {
 		stdin, in, err := os.Pipe()
 		if err != nil {
@@ -80,7 +81,7 @@ func (t *Session) connect(size *talk.Size) (theirs []*os.File, err error) {
 	// A session of its own, of which this is the terminal: what it does to its terminal it does to this one.
 	t.cmd.SysProcAttr.Setpgid = false
 	t.cmd.SysProcAttr.Setsid, t.cmd.SysProcAttr.Setctty = true, true
-	return []*os.File{tty}, t.Resize(*size)
+	return []*os.File{tty}, errors.Join(b.as.TakeOpen(tty), t.Resize(*size))
 }
 
 // Read reads what it prints; an error when it has ended.
@@ -111,6 +112,9 @@ func (t *Session) Wait(ctx context.Context) int {
 	select {
 	case <-t.ended:
 	case <-ctx.Done():
+		if t.terminal {
+			t.Close() // a shell that reads from a terminal hears of nothing else (termios(3), hangup)
+		}
 		process.AskToEnd(t.cmd)
 		select {
 		case <-t.ended:

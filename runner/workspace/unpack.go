@@ -44,7 +44,8 @@ func Unpack(dir string, packed io.Reader) (files []string, err error) {
 			return files, fmt.Errorf("what was taken out holds %q, which is no name below a folder", h.Name)
 		case name == ".git" || strings.HasPrefix(name, ".git/"):
 			continue
-		case h.Typeflag == tar.TypeSymlink && !filepath.IsLocal(path.Join(path.Dir(name), h.Linkname)):
+		case h.Typeflag == tar.TypeSymlink && (path.IsAbs(h.Linkname) ||
+			!filepath.IsLocal(path.Join(path.Dir(name), h.Linkname))):
 			continue
 		}
 		if _, err := root.Lstat(name); err == nil && h.Typeflag != tar.TypeDir {

@@ -34,6 +34,9 @@ type bridge struct {
 	word func() string
 	// patience is how long that may take.
 	patience time.Duration
+	// woken is when it may be over otherwise, which overWhy tells: why, or "" when it is not.
+	woken   <-chan struct{}
+	overWhy func() string
 
 	mu    sync.Mutex
 	moved sync.Cond
@@ -162,7 +165,15 @@ func (b *bridge) back(ctx context.Context) (ended talk.Ending, heard bool) {
 		select {
 		case <-ctx.Done():
 			return talk.Ending{Why: "the service is ending"}, false
+		case <-b.woken:
+			if why := b.overWhy(); why != "" {
+				return talk.Ending{Why: why}, false
+			}
+			continue
 		case <-beat.C:
+			if why := b.overWhy(); why != "" { // had it been told while nobody listened
+				return talk.Ending{Why: why}, false
+			}
 			if err := b.pass(talk.Of(talk.Beat, nil)); err != nil {
 				return talk.Ending{Why: errLeft.Error()}, false
 			}

@@ -41,8 +41,13 @@ func (s *Stays) Join(ctx context.Context, project string, id record.ShellID, lin
 		return err
 	}
 	defer cancel()
+	woken, deaf, err := s.Stream.OnWake(topic)
+	if err != nil {
+		return err
+	}
+	defer deaf()
 	s.Stream.Wake(topic)
-	b := &bridge{line: line, from: from, patience: answersWithin,
+	b := &bridge{line: line, from: from, patience: answersWithin, woken: woken, overWhy: s.overWhy(ctx, id),
 		pass: func(m []byte) error { return s.Stream.Pass(toRunner(id), m) }}
 	if b.word = func() string { return "waiting for the machine" }; len(h.Secrets) > 0 {
 		b.patience = api.MaxStayMinutes * time.Minute
@@ -57,6 +62,22 @@ func (s *Stays) during(ctx context.Context) context.Context {
 	ctx, cancel := context.WithCancel(ctx)
 	context.AfterFunc(s.Life, cancel)
 	return ctx
+}
+
+// overWhy tells why a shell is over although both its ends are there: its workspace stays no longer.
+func (s *Stays) overWhy(ctx context.Context, id record.ShellID) func() string {
+	return func() string {
+		h, err := s.Store.ShellByID(ctx, id)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return "its run is no longer kept"
+		case err != nil || h.Ended == nil: // what cannot be asked just now is asked again
+			return ""
+		case h.EndedWhy == "":
+			return "it has ended"
+		}
+		return h.EndedWhy
+	}
 }
 
 // ended notes how a shell ended, if the other side has not done so.
@@ -104,9 +125,16 @@ func (s *Stays) Enter(ctx context.Context, project string, number record.RunNumb
 	told := fact.Fact{Kind: fact.ShellOpen, Project: project, Subject: subject(job, number),
 		After: map[string]any{"kind": h.Kind, "command": h.Command, "path": h.Path, "secrets": h.Secrets}}
 	err = s.Acting(ctx, told, func(q ground.Q) (err error) {
-		if now, err := q.StayOf(ctx, one.AttemptID); err != nil || now.Ended != nil || now.Open >= mostShells {
-			return errors.Join(err, fmt.Errorf("of the workspace of job %s at most %d shells are open at a time, while it "+
-				"stays: another is %w", job, mostShells, ground.ErrInvalid))
+		if err := q.LockStay(ctx, one.AttemptID); err != nil {
+			return ground.Known(err, "the workspace of job %s, which stays no longer", job)
+		}
+		now, err := q.StayOf(ctx, one.AttemptID)
+		if err != nil {
+			return err
+		}
+		if now.Open >= mostShells {
+			return fmt.Errorf("in the workspace of job %s %d shells are open, and another is %w before one has ended", job,
+				now.Open, ground.ErrInvalid)
 		}
 		id, err = q.AddShell(ctx, h)
 		return err
@@ -267,8 +295,13 @@ func (s *Stays) Serve(ctx context.Context, attempt record.AttemptID, id record.S
 	if err != nil {
 		return err
 	}
+	woken, deaf, err := s.Stream.OnWake(topic)
+	if err != nil {
+		return err
+	}
+	defer deaf()
 	r := newRecorder(s, h, one)
-	b := &bridge{line: line, from: from, patience: answersWithin, seen: r.seen,
+	b := &bridge{line: line, from: from, patience: answersWithin, seen: r.seen, woken: woken, overWhy: s.overWhy(ctx, id),
 		pass: func(m []byte) error { return s.Stream.Pass(toPerson(id), m) }}
 	ended := b.run(s.during(ctx))
 	return errors.Join(r.close(context.WithoutCancel(ctx)), s.ended(ctx, id, ended))
