@@ -44,7 +44,7 @@ func webhooks(ctx context.Context) error {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	defer program.Close()
-	if _, err := y.cl.SetWebhook(ctx, "yard", "program", api.NewWebhook{URL: program.URL}); err != nil {
+	if _, err := y.cl.SetWebhook(ctx, "yard", "program", api.NewWebhook{URL: program.URL, Inside: true}); err != nil {
 		return err
 	}
 	began := time.Now()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -255,6 +256,38 @@ func TestShellsThatFloodThatAreLeftAndThatLoseTheService(t *testing.T) {
 		one := s.stay(t, "flooded")
 		return code == 0 && strings.Contains(out, "made") || one.State == api.StayOver && strings.Contains(one.Why, "runner")
 	}, 100*time.Second, 500*time.Millisecond, "it stays, or it is said that its runner went, too")
+}
+
+// A shell ends with the role of whoever is in it, and a page of another address opens none.
+func TestWhoMayNoLongerIsOut(t *testing.T) {
+	s := theServer(t)
+	s.stands(t, "roles")
+	wren := s.as(t, "wren")
+	out, code := s.piston(t, "", "role", "give", "builder", "wren", "--project", "roles")
+	require.Zero(t, code, out)
+	y := wren.types(t, "shell", "roles")
+	y.sees(t, "$ ")
+	out, code = s.piston(t, "", "role", "take", "wren", "--project", "roles")
+	require.Zero(t, code, out)
+	var exit *exec.ExitError
+	require.ErrorAs(t, y.cmd.Wait(), &exit)
+	out, code = wren.piston(t, "", "shell", "roles", "1", "--job", "main")
+	assert.Equal(t, 3, code, out)
+
+	ask, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+		"http://"+s.listen+"/api/v1/projects/roles/runs/1/jobs/main/shell?kind=shell", nil)
+	require.NoError(t, err)
+	token, err := s.cl.Bearer()
+	require.NoError(t, err)
+	for k, v := range map[string]string{"Authorization": "Bearer " + token, "Connection": "Upgrade", "Upgrade": "websocket",
+		"Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA==", "Origin": "https://other.example"} {
+		ask.Header.Set(k, v)
+	}
+	answer, err := http.DefaultClient.Do(ask)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
+	assert.Zero(t, s.stay(t, "roles").Shells, "nobody came")
 }
 
 func TestTheRunnersEndEndsAStay(t *testing.T) {

@@ -90,7 +90,7 @@ func (sv shells) openShell(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	address := who(ctx).Address
-	sv.talk(w, r, func(ctx context.Context) error {
+	came := sv.talk(w, r, func(ctx context.Context) error {
 		w, err := sv.find(r, address)
 		if err != nil {
 			return err
@@ -101,6 +101,12 @@ func (sv shells) openShell(w http.ResponseWriter, r *http.Request) {
 		}
 		return err
 	}, func(ctx context.Context, l *line) error { return sv.s.Stays.Join(ctx, project, id, l) })
+	if came {
+		return
+	}
+	if err := sv.s.Stays.Leave(ctx, id); err != nil {
+		tell(ctx, err)
+	}
 }
 
 // serveShell meets the runner.
@@ -113,13 +119,13 @@ func (sv shells) serveShell(w http.ResponseWriter, r *http.Request) {
 // stillEvery is how often it is asked whether somebody still may.
 const stillEvery = 10 * time.Second
 
-// talk makes a connection one of messages, for as long as whoever asks still may.
+// talk makes a connection one of messages, for as long as whoever asks still may; false when it can be none.
 func (sv shells) talk(w http.ResponseWriter, r *http.Request, still func(context.Context) error,
-	do func(ctx context.Context, l *line) error) {
+	do func(ctx context.Context, l *line) error) (came bool) {
 	// Of a browser only pages of this address may come in: their sessions are sent whoever's page it is.
 	conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
-		return // it has been answered
+		return false // it has been answered
 	}
 	defer conn.CloseNow()
 	conn.SetReadLimit(talk.MaxData + 1)
@@ -146,6 +152,7 @@ func (sv shells) talk(w http.ResponseWriter, r *http.Request, still func(context
 		tell(r.Context(), err)
 	}
 	_ = conn.Close(websocket.StatusNormalClosure, "")
+	return true
 }
 
 // line is a WebSocket whose messages are binary.

@@ -154,7 +154,8 @@ func (m *met) over(t *testing.T) {
 }
 
 func TestAWorkspaceStaysWhereItIsWanted(t *testing.T) {
-	s := openWithP(t)
+	s, dsn := openOn(t)
+	addProject(t, s, "p")
 	ada := with(t, s, "ada", access.Keeper)
 	_, stays := leftBy(t, s, staying, state.Passed, nil)
 	assert.False(t, stays, "it has passed")
@@ -165,6 +166,12 @@ func TestAWorkspaceStaysWhereItIsWanted(t *testing.T) {
 	plain := strings.Replace(staying, "stay = \"15m\"\n", "", 1)
 	_, stays = leftBy(t, s, plain, state.Failed, nil)
 	assert.False(t, stays, "nobody wants it")
+	stranger, _ := leftBy(t, s, staying, state.Failed, func(run record.RunNumber) {
+		alter(t, dsn, `UPDATE runs SET outside = true WHERE number = `+fmt.Sprint(run))
+	})
+	answer, err := s.Stays.Finished(ada, stranger.attempt)
+	require.NoError(t, err)
+	assert.False(t, answer.Stays, "a stranger's pipeline does not say so")
 	asked, stays := leftBy(t, s, plain, state.Passed, func(run record.RunNumber) {
 		one, err := s.Stays.Ask(ada, "p", run, "core", api.NewStay{Minutes: 5})
 		require.NoError(t, err)

@@ -29,8 +29,8 @@ const (
 )
 
 // pauses are how long is waited before a message is tried again; the last one over and over.
-var pauses = []time.Duration{5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute,
-	time.Hour, 2 * time.Hour}
+var pauses = []time.Duration{time.Second, 4 * time.Second, 10 * time.Second, 30 * time.Second, 2 * time.Minute,
+	10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour}
 
 // deliver sends a message.
 func (s *Notify) deliver(ctx context.Context, of messageDue) error {

@@ -64,6 +64,11 @@ func (s *Stays) during(ctx context.Context) context.Context {
 	return ctx
 }
 
+// Leave notes that whoever has asked for a shell does not come.
+func (s *Stays) Leave(ctx context.Context, id record.ShellID) error {
+	return s.ended(ctx, id, talk.Ending{Why: "they did not come"})
+}
+
 // overWhy tells why a shell is over although both its ends are there: its workspace stays no longer.
 func (s *Stays) overWhy(ctx context.Context, id record.ShellID) func() string {
 	return func() string {

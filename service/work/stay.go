@@ -11,10 +11,13 @@ import (
 
 // stay has the workspace of an attempt that ends stay where somebody has asked for it, or where the job has failed for
 // good and its pipeline wants it.
-func stay(ctx context.Context, q ground.Q, a store.Attempt, to state.State) error {
+func stay(ctx context.Context, q ground.Q, run store.Run, a store.Attempt, to state.State) error {
 	err := q.BeginStay(ctx, a.ID)
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if run.Outside {
+		return nil // strangers do not say what a machine keeps
 	}
 	job, err := q.JobByID(ctx, a.JobID)
 	long := job.Definition.V.Stay.Value()

@@ -289,7 +289,7 @@ func (s *Work) FinishAttempt(ctx context.Context, attempt record.AttemptID, in a
 		if err := s.end(ctx, q, run, a, in.State, in.Reason, a.At(in.At), in.Lines); err != nil {
 			return err
 		}
-		return stay(ctx, q, a, in.State)
+		return stay(ctx, q, run, a, in.State)
 	})
 }
 
