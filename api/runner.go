@@ -82,6 +82,8 @@ type Work struct {
 	SecretRevisions map[string]int `json:"secret_revisions,omitempty"`
 	// Nothing is restored and no step reused: everything is done anew.
 	Fresh bool `json:"fresh,omitempty"`
+	// The trace that its steps belong to (W3C Trace Context).
+	Trace string `json:"trace,omitempty"`
 	// Steps that could be reused run all the same, and what they make is compared.
 	Audit bool `json:"audit,omitempty"`
 	// Its caches are those of runs that are given the same protected secrets.

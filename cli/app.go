@@ -36,7 +36,7 @@ func App() *cli.Command {
 		Name:  "piston",
 		Usage: "build pipelines for mobile apps: compile, test, version, package and sign on every push",
 		Description: "Start with piston demo to see it at work, or piston serve to use it. Every command has --help with\n" +
-			"an example, and those that answer something have --json.\n\n" +
+			"an example, and those that answer something have --json. PROJECT may be left out in a work tree of it.\n\n" +
 			"Exit codes: 0 all is well; 1 the run failed or the check found errors; 2 the command line is wrong;\n" +
 			"3 the service refused or cannot be reached; 4 the check found warnings only.",
 		Suggest: true,
@@ -59,9 +59,11 @@ func App() *cli.Command {
 			lettersCommand(), mailCommand(), standInCommand(),
 			secretCommand(), masterCommand(), tokenCommand(), runnersCommand(),
 			peopleCommand(), personCommand(), groupCommand(), roleCommand(), auditCommand(),
-			versionCommand(), hookReportCommand(), runnerNetCommand(), packagesInsideCommand(), referenceCommand(),
+			versionCommand(), manualCommand(), hookReportCommand(), runnerNetCommand(), packagesInsideCommand(), referenceCommand(),
 		},
-		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		EnableShellCompletion:           true,
+		ConfigureShellCompletionCommand: completion,
+		ExitErrHandler:                  func(context.Context, *cli.Command, error) {},
 	}
 	sayUsageOnce(app)
 	return app

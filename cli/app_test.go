@@ -22,6 +22,7 @@ func call(t *testing.T, status int, answer any, args ...string) (string, error) 
 		_ = json.NewEncoder(w).Encode(answer)
 	}))
 	t.Cleanup(s.Close)
+	t.Chdir(t.TempDir()) // no work tree, of which commands would take the project
 	t.Setenv("PISTON_CONFIG", filepath.Join(t.TempDir(), "client.json"))
 	t.Setenv("PISTON_SERVER", s.URL)
 	t.Setenv("PISTON_TOKEN", "t")

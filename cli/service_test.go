@@ -38,6 +38,13 @@ func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // against runs a command against a service that answers so.
 func against(t *testing.T, answers map[string]string, args ...string) (out string, code int, asked []string) {
 	t.Helper()
+	t.Chdir(t.TempDir()) // no work tree, of which commands would take the project
+	return againstHere(t, answers, args...)
+}
+
+// againstHere is against, called in the folder that the test is in.
+func againstHere(t *testing.T, answers map[string]string, args ...string) (out string, code int, asked []string) {
+	t.Helper()
 	s := &standIn{answers: answers}
 	server := httptest.NewServer(s)
 	defer server.Close()
@@ -178,4 +185,51 @@ func TestTheProgramTellsItsVersion(t *testing.T) {
 	out, code, _ = against(t, nil, "--version")
 	assert.Zero(t, code)
 	assert.Contains(t, out, programVersion())
+}
+
+func TestTheProjectOfTheWorkTreeMayBeLeftOut(t *testing.T) {
+	dir := checkout(t, map[string]string{"a": "b"}, nil)
+	dir, err := filepath.EvalSymlinks(dir)
+	require.NoError(t, err)
+	list, err := json.Marshal([]api.Project{{Name: "other", Remote: "/srv/other.git"}, {Name: "p", Remote: dir}})
+	require.NoError(t, err)
+	answers := map[string]string{"GET /projects": string(list), "GET /projects/p": `{"name":"p"}`,
+		"GET /projects/p/failures": `{"failures":[]}`, "POST /projects/p/runs/12/again": aRun,
+		"GET /projects/other": `{"name":"other"}`, "GET /projects/other/failures": `{"failures":[]}`}
+	for _, c := range []struct {
+		args []string
+		asks string
+	}{
+		{[]string{"failures"}, "GET /projects/p/failures"},
+		{[]string{"failures", "other"}, "GET /projects/other/failures"},
+		{[]string{"again", "12"}, "POST /projects/p/runs/12/again"},
+		{[]string{"again", "p", "12"}, "POST /projects/p/runs/12/again"},
+	} {
+		t.Chdir(dir)
+		out, code, asked := againstHere(t, answers, c.args...)
+		assert.Zero(t, code, "%v: %s", c.args, out)
+		require.NotEmpty(t, asked, c.args)
+		last, _, _ := strings.Cut(asked[len(asked)-1], "?")
+		assert.Equal(t, c.asks, last, c.args)
+	}
+	out, code, _ := against(t, nil, "failures")
+	assert.Equal(t, terminal.ExitUsage, code)
+	assert.Contains(t, out, "piston failures takes PROJECT")
+}
+
+func TestTheManualAndCompletion(t *testing.T) {
+	out, code, _ := against(t, nil, "manual")
+	assert.Zero(t, code)
+	assert.Contains(t, out, ".TH piston 1")
+	assert.Contains(t, out, "shell")
+	out, code, _ = against(t, nil, "manual", "--json")
+	assert.Zero(t, code)
+	assert.True(t, json.Valid([]byte(out)))
+	for _, shell := range []string{"bash", "zsh", "fish", "pwsh"} {
+		out, code, _ := against(t, nil, "completion", shell)
+		assert.Zero(t, code, shell)
+		assert.Contains(t, out, "generate-shell-completion", shell)
+	}
+	out, _, _ = against(t, nil, "secret", "--generate-shell-completion")
+	assert.Contains(t, out, "set")
 }

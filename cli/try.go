@@ -176,7 +176,7 @@ func sharedWith(ctx context.Context, c *cli.Command, w *source.WorkTree) (shared
 	if err != nil {
 		return nil, "" // nobody is signed in
 	}
-	project, err := projectOfTree(ctx, cl, w)
+	project, err := terminal.ProjectOf(ctx, cl, w)
 	if errors.Is(err, terminal.ErrNoProject) {
 		return nil, ""
 	}

@@ -144,19 +144,19 @@ func TestVersionsAskTheLedger(t *testing.T) {
 	t.Chdir(dir)
 	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"count":420,"lines":[{"app":"app","platform":"android","last":412,"name":"1.6.0"},
 		{"app":"app","platform":"ios","last":20,"floor":30},{"app":"other","platform":"ios","last":9000}]}`}
-	out, code, _ := against(t, answers, "versions", "--project", "p")
+	out, code, _ := againstHere(t, answers, "versions", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "The ledger gave out last for android: 1.6.0 (412)")
 	assert.Contains(t, out, "The ledger gave out last for ios: no name (30)")
 	assert.Contains(t, out, "Next: patch 1.6.1 · minor 1.7.0 · major 2.0.0 · android build 421 · ios build 421")
-	out, code, _ = against(t, answers, "versions", "raise", "patch", "--project", "p")
+	out, code, _ = againstHere(t, answers, "versions", "raise", "patch", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Equal(t, "1.6.1\n", contentOf(t, dir, "VERSION"))
 	assert.Contains(t, contentOf(t, dir, "app/build.gradle"), "versionCode 421 ")
-	out, code, _ = against(t, map[string]string{}, "versions", "--project", "p")
+	out, code, _ = againstHere(t, map[string]string{}, "versions", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "the ledger was not asked")
-	out, code, asked := against(t, answers, "versions", "--offline", "--project", "p")
+	out, code, asked := againstHere(t, answers, "versions", "--offline", "--project", "p")
 	assert.Zero(t, code, out)
 	assert.Empty(t, asked)
 }
@@ -170,7 +170,7 @@ func TestExplainTellsTheNextVersion(t *testing.T) {
 	out, err := exec.Command("git", "add", "piston").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	answers := map[string]string{"GET /projects/p/ledger": `{"entries":[],"count":40,"lines":[{"app":"app","platform":"ios","last":20,"name":"1.6.0"}]}`}
-	told, code, _ := against(t, answers, "explain", "p", "--project", "p")
+	told, code, _ := againstHere(t, answers, "explain", "p", "--project", "p")
 	assert.Zero(t, code, told)
 	assert.Regexp(t, `next\.app +1\.6\.1 \(android 41, ios 41\): patch +job\.a\.step\[0\]\.raise, when size is patch`, told)
 	assert.Regexp(t, `next\.app +2\.0\.0 \(android 41, ios 41\): major`, told)

@@ -14,7 +14,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
 	"gentlepiston.example/piston/core/check"
@@ -126,7 +125,7 @@ func serviceOf(ctx context.Context, c *cli.Command, w *source.WorkTree) (*client
 	}
 	project := c.String("project")
 	if project == "" {
-		project, err = projectOfTree(ctx, cl, w)
+		project, err = terminal.ProjectOf(ctx, cl, w)
 	}
 	return cl, project, err
 }
@@ -159,27 +158,4 @@ func askService(ctx context.Context, c *cli.Command, w *source.WorkTree) (known 
 		known.Runners = append(known.Runners, schedule.Runner{Name: r.Name, Labels: r.Labels, Tools: r.Tools})
 	}
 	return known, ""
-}
-
-// projectOfTree finds the project whose repository a work tree is pushed to.
-func projectOfTree(ctx context.Context, cl *client.Client, w *source.WorkTree) (string, error) {
-	is, err := terminal.IsOf(ctx, w)
-	if err != nil {
-		return "", err
-	}
-	for after := ""; ; {
-		list, err := cl.Projects(ctx, api.Page{After: after, Limit: 200})
-		if err != nil {
-			return "", err
-		}
-		if len(list) == 0 {
-			return "", terminal.ErrNoProject
-		}
-		for _, p := range list {
-			if is(p.Remote) {
-				return p.Name, nil
-			}
-		}
-		after = list[len(list)-1].Name
-	}
 }

@@ -54,6 +54,7 @@ type Options struct {
 	Outlets    string         // folder below which outlets that are folders are; "" for one in the data folder
 	Reserve    int64          // bytes of the disk that are kept free
 	Public     string         // address by which people reach it; "" for the one it listens at
+	Traces     string         // address of a collector that runs are told to as traces; "" for none
 	Proxies    []netip.Prefix // whose word about where a request is from is taken
 	Issuer     people.Issuer
 }
@@ -260,7 +261,8 @@ func (h *Host) openService(ctx context.Context, home string, o Options) error {
 	if h.Service, err = service.Open(ctx, st, sm, blobs,
 		service.Options{Home: home, Master: vault.FindMaster(os.Getenv, cmp.Or(o.MasterFile, service.MasterFile(home))),
 			Tokens: tokens, Issuer: o.Issuer, Public: o.Public, Reserve: o.Reserve, Outlets: o.Outlets, Mail: o.Mail,
-			Log: o.Log}); err != nil {
+			Traces: o.Traces,
+			Log:    o.Log}); err != nil {
 		return err
 	}
 	h.onStop(h.Service.Close)

@@ -28,6 +28,7 @@ import (
 	"gentlepiston.example/piston/service/secrets"
 	"gentlepiston.example/piston/service/stays"
 	"gentlepiston.example/piston/service/testers"
+	"gentlepiston.example/piston/service/traces"
 	"gentlepiston.example/piston/service/vault"
 	"gentlepiston.example/piston/service/versions"
 	"gentlepiston.example/piston/service/work"
@@ -73,6 +74,7 @@ type Options struct {
 	// Outlets is the folder below which outlets that are folders are; "" for one in the data folder.
 	Outlets string
 	Public  string // address by which people reach the console; "" when that is not known
+	Traces  string // address of a collector that runs are told to as traces; "" for none
 	Log     *slog.Logger
 }
 
@@ -95,6 +97,9 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.Work = work.New(g, s.Secrets, blobs)
 	s.Letters = letters.New(g, o.Mail, o.Public)
 	s.Notify = notify.New(g, v, s.Letters)
+	if _, err = traces.New(g, o.Traces, o.Public); err != nil {
+		return nil, err
+	}
 	s.Gates = gates.New(g, s.Work, s.Letters)
 	if s.Versions, err = versions.New(g, s.Secrets); err != nil {
 		return nil, err

@@ -49,7 +49,7 @@ func speaker(may func(network, address string, c syscall.RawConn) error) *http.C
 			TLSHandshakeTimeout:   10 * time.Second,
 			ResponseHeaderTimeout: 30 * time.Second,
 			IdleConnTimeout:       30 * time.Second,
-			MaxIdleConnsPerHost:   4,
+			MaxIdleConnsPerHost:   32,
 		},
 		CheckRedirect: func(req *http.Request, _ []*http.Request) error {
 			return fmt.Errorf("it sends on to %.200s, where nothing is said to it: set that as its address if it is meant",

@@ -75,24 +75,37 @@ func Out(c *cli.Command) io.Writer {
 
 // Words takes a command's arguments by name; the last may be optional, written in brackets.
 func Words(c *cli.Command, names ...string) ([]string, error) {
-	got := c.Args().Slice()
-	need := 0
-	for _, n := range names {
-		if !strings.HasPrefix(n, "[") {
-			need++
-		}
-	}
-	if len(got) < need || len(got) > len(names) {
-		takes := strings.Join(names, " ")
-		if takes == "" {
-			takes = fmt.Sprintf("no arguments, not %q", strings.Join(got, " "))
-		}
-		return nil, Usage("%s takes %s; %s --help shows an example", c.FullName(), takes, c.FullName())
+	return fill(c, c.Args().Slice(), names)
+}
+
+// fill gives each name its word; "" where it is left out.
+func fill(c *cli.Command, got, names []string) ([]string, error) {
+	if len(got) < needed(names) || len(got) > len(names) {
+		return nil, takes(c, got, names)
 	}
 	for len(got) < len(names) {
 		got = append(got, "")
 	}
 	return got, nil
+}
+
+// needed is how many arguments there must be.
+func needed(names []string) (n int) {
+	for _, name := range names {
+		if !strings.HasPrefix(name, "[") {
+			n++
+		}
+	}
+	return n
+}
+
+// takes says what arguments a command takes.
+func takes(c *cli.Command, got, names []string) error {
+	text := strings.Join(names, " ")
+	if text == "" {
+		text = fmt.Sprintf("no arguments, not %q", strings.Join(got, " "))
+	}
+	return Usage("%s takes %s; %s --help shows an example", c.FullName(), text, c.FullName())
 }
 
 // Connect makes a client from the flags, the environment or what sign-in has kept.
@@ -118,11 +131,17 @@ func Connect() (*client.Client, error) {
 func Asking(do func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error,
 	names ...string) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		args, err := Words(c, names...)
+		given := c.Args().Slice()
+		if need := needed(names); len(given) > len(names) || len(given) < need-1 ||
+			len(given) < need && names[0] != projectName {
+			return takes(c, given, names)
+		}
+		cl, err := Connect()
 		if err != nil {
 			return err
 		}
-		cl, err := Connect()
+		given = withProject(ctx, cl, given, names)
+		args, err := fill(c, given, names)
 		if err != nil {
 			return err
 		}

@@ -134,7 +134,7 @@ func (v *validator) actionReferences(p *Pipeline, job *Job) {
 // ownVariables are those the service sets for every step, but for inputs.
 var ownVariables = strings.Fields("PISTON_PROJECT PISTON_RUN PISTON_PIPELINE PISTON_JOB PISTON_ATTEMPT " +
 	"PISTON_TRIGGER PISTON_BRANCH PISTON_TAG PISTON_COMMIT PISTON_TARGET PISTON_TRUSTED PISTON_BUILD_NUMBER " +
-	"PISTON_VERSION_NAME")
+	"PISTON_VERSION_NAME TRACEPARENT")
 
 // hasVariable tells whether a step of a job finds a variable.
 func (p *Pipeline) hasVariable(job *Job, s *Step, name string) bool {

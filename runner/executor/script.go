@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/core/diagnose"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/traced"
 	"gentlepiston.example/piston/disk"
 	"gentlepiston.example/piston/runner/attempt"
 	"gentlepiston.example/piston/runner/sandbox"
@@ -154,6 +155,9 @@ func (j *Job) Prepare(i int, step *definition.Step, text string) (*sandbox.Spec,
 		shell = work.Job.Shell
 	}
 	spec := &sandbox.Spec{Dir: j.DirOf(step), Command: interpreters[shell], Env: j.Environment(step)}
+	if id, err := traced.Read(work.Trace); err == nil && j.Sealed == nil { // what is reused is of no run
+		spec.Env["TRACEPARENT"] = id.Parent(id.Step(j.Attempt.ID(), i))
+	}
 	if j.Sealed != nil {
 		spec.View = j.Sealed.View.Part
 		j.Sealed.Env(spec.Env)

@@ -55,7 +55,7 @@ func openLater(g *Ground) (*later, error) {
 		FetchCooldown: lookForLater / 10, JobTimeout: laterWithin, Logger: slog.New(newSeldom(g.Log.Handler())),
 		ErrorHandler: failures{g.Log},
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, Slow: {MaxWorkers: 8},
-			Mail: {MaxWorkers: 4}, Hooks: {MaxWorkers: 40}},
+			Mail: {MaxWorkers: 4}, Hooks: {MaxWorkers: 100}},
 		Workers: l.workers})
 	l.Later = client
 	river.AddWorker(l.workers, river.WorkFunc(func(ctx context.Context, j *river.Job[upkeepDue]) error {

@@ -28,9 +28,11 @@ const (
 	keptFor = 30 * 24 * time.Hour
 )
 
-// pauses are how long is waited before a message is tried again; the last one over and over.
-var pauses = []time.Duration{time.Second, 4 * time.Second, 10 * time.Second, 30 * time.Second, 2 * time.Minute,
-	10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour}
+// longestPause is how long is waited at most before a message is tried again.
+const longestPause = 2 * time.Hour
+
+// pause is how long is waited after so many tries: a second, and each time twice as long.
+func pause(tries int) time.Duration { return min(time.Second<<min(tries, 20), longestPause) }
 
 // deliver sends a message.
 func (s *Notify) deliver(ctx context.Context, of messageDue) error {
@@ -65,7 +67,7 @@ func (s *Notify) deliver(ctx context.Context, of messageDue) error {
 	if err := s.Store.TriedMessage(written, m.ID, store.MessageQueued, status, answer); err != nil {
 		return err
 	}
-	return ground.InAWhile(pauses[min(m.Tries, len(pauses)-1)])
+	return ground.InAWhile(pause(m.Tries))
 }
 
 // send says a message, signed. An answer of 2xx is a thank-you; anything else an error, with what was said.

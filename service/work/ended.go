@@ -10,6 +10,7 @@ import (
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/notify"
+	"gentlepiston.example/piston/service/traces"
 	"gentlepiston.example/piston/store"
 )
 
@@ -30,7 +31,9 @@ func RecordEnd(ctx context.Context, q ground.Q, run store.Run) error {
 	if !run.State.Over() {
 		return nil
 	}
-	if err := q.PutOff(ctx, notify.RunOver{Run: run.ID, Reopenings: run.Reopenings}); err != nil || !run.Followed {
+	err := q.PutOff(ctx, notify.RunOver{Run: run.ID, Reopenings: run.Reopenings},
+		traces.Ended{Run: run.ID, Reopenings: run.Reopenings})
+	if err != nil || !run.Followed {
 		return err
 	}
 	body, err := json.Marshal(EndOf{&EndedRun{run.ID, run.State}})

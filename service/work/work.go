@@ -15,6 +15,7 @@ import (
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
+	"gentlepiston.example/piston/core/traced"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/logs"
 	"gentlepiston.example/piston/store"
@@ -94,7 +95,7 @@ func (s *Work) pack(ctx context.Context, attempt store.Attempt, recipient age.Re
 		Job:      job.Definition.V, Commit: run.Commit, Remote: remote, Sources: sources, Env: runEnv(run),
 		LeaseMs: int(Lease.Milliseconds()), CachesApart: run.Guard != "",
 		HostNetwork: project.HostNet && !run.Outside, Own: !run.Outside, Fresh: run.Anew == store.Fresh,
-		Audit: run.Anew == store.Audit}
+		Audit: run.Anew == store.Audit, Trace: traced.OfRun(run.ID, run.Queued, run.Reopenings).String()}
 	switch {
 	case run.Branch != "":
 		w.Ref = "refs/heads/" + run.Branch
