@@ -42,3 +42,9 @@ export function pieces(text: string): Piece[] {
     };
   });
 }
+
+/** A line without colours, as it is copied. */
+export const plain = (text: string) =>
+  pieces(text)
+    .map((p) => p.text)
+    .join('');

@@ -21,7 +21,7 @@ import { RunHead } from '../run/RunHead';
 import { useActs } from '../run/useActs';
 import { useNow } from '../run/useNow';
 import { usePlace } from '../run/usePlace';
-import { notesOf, over, whyNoLog } from '../run/words';
+import { foldsOf, notesOf, over, whyNoLog } from '../run/words';
 import { useTopic } from '../stream';
 import { count } from '../text';
 
@@ -140,6 +140,7 @@ export default function RunPage() {
                 attempt={attempt}
                 over={over(job.state)}
                 target={target}
+                folds={foldsOf(job)}
                 markLine={mark}
                 ready={ready}
                 beside={

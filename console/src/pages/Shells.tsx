@@ -33,7 +33,7 @@ function stateOf(h: LookAround): string {
 }
 
 function what(h: LookAround): string {
-  if (h.kind === 'files') return `took out ${h.path ?? ''}`;
+  if (h.kind === 'files') return h.path && h.path !== '.' ? `took out ${h.path}` : 'took out all';
   return h.command ?? 'a shell';
 }
 
@@ -150,7 +150,9 @@ export default function Shells() {
                 >
                   {what(h)}
                 </Box>,
-                ago(h.asked_at),
+                <Box key="t" component="span" sx={{ whiteSpace: 'nowrap' }}>
+                  {ago(h.asked_at)}
+                </Box>,
                 stateOf(h),
                 size(h.printed),
                 h.secrets.length > 0 && `${h.secrets.join(', ')}${h.granted_by ? `, granted by ${h.granted_by}` : ''}`,

@@ -17,10 +17,12 @@ interface Props {
   setWrap: (on: boolean) => void;
   times: boolean;
   setTimes: (on: boolean) => void;
+  /** Folds the steps that passed; undefined where there is none. */
+  fold: { on: boolean; set: (on: boolean) => void } | undefined;
 }
 
 /** Looks for text in a log, goes from error to error, and sets how lines are shown. */
-export function LogTools({ project, run, job, attempt, at, show, wrap, setWrap, times, setTimes }: Props) {
+export function LogTools({ project, run, job, attempt, at, show, wrap, setWrap, times, setTimes, fold }: Props) {
   const [text, setText] = useState('');
   const [errors, setErrors] = useState<'next' | 'last' | undefined>();
   const field = useRef<HTMLInputElement>(null);
@@ -103,6 +105,16 @@ export function LogTools({ project, run, job, attempt, at, show, wrap, setWrap, 
       <Button size="small" aria-pressed={times} variant={times ? 'contained' : 'text'} onClick={() => setTimes(!times)}>
         Times
       </Button>
+      {fold && (
+        <Button
+          size="small"
+          aria-pressed={fold.on}
+          variant={fold.on ? 'contained' : 'text'}
+          onClick={() => fold.set(!fold.on)}
+        >
+          Fold
+        </Button>
+      )}
     </Box>
   );
 }

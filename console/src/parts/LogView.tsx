@@ -2,17 +2,24 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useCallback, useEffect, useRef, useState, type ReactNode } from 'react';
+import { plain } from '../ansi';
 import { api, logAddress, take, type Line, type LogBatch } from '../api/client';
 import { useKeys } from '../keys';
 import { LogModel, pageSize } from '../log';
 import { useStream } from '../stream';
 import { count } from '../text';
 import { mono } from '../theme';
+import { type Fold, mostShown, partOf, Visible } from '../visible';
 import { LineText } from './LineText';
 import { LogTools } from './LogTools';
 import { PaneHead } from './PaneHead';
 
 const rowHeight = 18;
+
+/** So many lines are copied at most. */
+const mostCopied = 20_000;
+
+const pageOf = (line: number) => Math.floor((line - 1) / pageSize) * pageSize + 1;
 
 interface Props {
   project: string;
@@ -21,9 +28,11 @@ interface Props {
   attempt: number;
   /** The job is over: nothing more will come. */
   over: boolean;
-  /** A line to show and mark; a new object shows it again. */
-  target: { line: number } | undefined;
-  markLine: (n: number) => void;
+  /** Lines to show and mark; a new object shows them again. */
+  target: { line: number; to: number } | undefined;
+  /** Steps that can be folded: those that have ended. */
+  folds: (Fold & { passed: boolean })[];
+  markLine: (n: number, to?: number) => void;
   /** Told from which line on the stream should bring more. */
   ready: (after: number) => void;
   /** What stands in the head beside the log's own. */
@@ -31,13 +40,16 @@ interface Props {
 }
 
 /** The log of one attempt: opens at its end, or at a line; fetches what is looked at; takes what comes live. */
-export function LogView({ project, run, job, attempt, over, target, markLine, ready, beside }: Props) {
+export function LogView({ project, run, job, attempt, over, target, folds, markLine, ready, beside }: Props) {
   const model = useRef(new LogModel());
   const [, setVersion] = useState(0);
   const [follow, setFollow] = useState(!target);
   const [problem, setProblem] = useState('');
   const [wrap, setWrap] = useState(false);
   const [times, setTimes] = useState(false);
+  const [folded, setFolded] = useState<ReadonlySet<number>>(new Set());
+  const [part, setPart] = useState<number>();
+  const [said, say] = useState('');
   const here = useRef(0);
   const scroller = useRef<HTMLDivElement>(null);
   const { onLines } = useStream();
@@ -80,19 +92,27 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
   }, [onLines, job, attempt, changed]);
 
   const total = model.current.total;
+  const visible = new Visible(
+    total,
+    part ?? partOf(total),
+    folds.filter((f) => folded.has(f.from)),
+  );
   // eslint-disable-next-line react-hooks/incompatible-library -- its functions are called here only, never handed on
   const rows = useVirtualizer({
-    count: total,
+    count: visible.count,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
     overscan: 20,
   });
   const shown = rows.getVirtualItems();
-  const first = (shown[0]?.index ?? 0) + 1;
-  const last = (shown[shown.length - 1]?.index ?? 0) + 1;
 
+  const pages = shown
+    .map((v) => pageOf(visible.row(v.index).line))
+    .filter((p, i, all) => all.indexOf(p) === i)
+    .join(' ');
   useEffect(() => {
-    for (const page of model.current.missing(first, last)) {
+    const wanted = pages.split(' ').flatMap((p) => model.current.missing(Number(p), Number(p)));
+    for (const page of wanted) {
       read({ from: page }).then(
         (part) => {
           model.current.add(part.lines, part.total);
@@ -104,7 +124,7 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
         },
       );
     }
-  }, [first, last, total, read, changed]);
+  }, [pages, total, read, changed]);
 
   // A job that has ended may have told its last lines while the stream was away.
   useEffect(() => {
@@ -118,14 +138,29 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
     );
   }, [over, read, changed]);
 
-  const marked = target?.line;
+  const end = visible.count - 1;
   useEffect(() => {
-    if (follow && total > 0) rows.scrollToIndex(total - 1, { align: 'end' });
-  }, [follow, total, rows]);
+    if (follow && end >= 0) rows.scrollToIndex(end, { align: 'end' });
+  }, [follow, end, rows]);
+  /** Lets a line be seen: in its part of the log, and its step unfolded. */
+  const reveal = (n: number) => {
+    const hides = folds.filter((f) => folded.has(f.from) && f.from < n && n <= f.to).map((f) => f.from);
+    const left = new Set([...folded].filter((f) => !hides.includes(f)));
+    const at = partOf(n);
+    setFolded(left);
+    setPart(at === partOf(total) ? undefined : at);
+    const then = new Visible(
+      total,
+      at,
+      folds.filter((f) => left.has(f.from)),
+    );
+    // Once what is shown then is drawn.
+    requestAnimationFrame(() => rows.scrollToIndex(then.rowOf(n), { align: 'center' }));
+  };
   useEffect(() => {
     if (target && total >= target.line) {
       setFollow(false);
-      rows.scrollToIndex(target.line - 1, { align: 'center' });
+      reveal(target.line);
     }
     // Shown once for each target, not whenever the log grows.
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -146,7 +181,25 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
     here.current = n;
     setFollow(false);
     markLine(n);
-    rows.scrollToIndex(n - 1, { align: 'center' });
+    reveal(n);
+  };
+  const fold = (from: number) =>
+    setFolded((all) => (all.has(from) ? new Set([...all].filter((f) => f !== from)) : new Set([...all, from])));
+  const passed = folds.filter((f) => f.passed && f.to > f.from);
+  const allFolded = passed.length > 0 && passed.every((f) => folded.has(f.from));
+  /** Puts the marked lines on the clipboard, as plain text. */
+  const copy = async () => {
+    if (!target) return;
+    const texts: string[] = [];
+    for (let at = target.line; at <= Math.min(target.to, target.line + mostCopied - 1);) {
+      const got = await read({ from: at });
+      const lines = got.lines.filter((l) => l.n <= target.to);
+      if (lines.length === 0) break;
+      texts.push(...lines.map((l) => plain(l.x)));
+      at = (lines.at(-1)?.n ?? at) + 1;
+    }
+    await navigator.clipboard.writeText(texts.join('\n') + '\n');
+    say(`${count(texts.length, 'line')} copied`);
   };
   const digits = Math.max(3, String(total).length);
 
@@ -167,14 +220,34 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
           </>
         }
       >
+        {said && (
+          <Box role="status" sx={{ color: 'text.secondary', fontSize: 12 }}>
+            {said}
+          </Box>
+        )}
         {problem && (
           <Box role="alert" sx={{ color: 'error.main', fontSize: 12 }}>
             {problem}
           </Box>
         )}
         {beside}
+        {target && (
+          <Button
+            size="small"
+            title="Shift and a click on a number marks all lines to it"
+            onClick={() => void copy().catch((e: Error) => setProblem(e.message))}
+          >
+            {target.to > target.line ? 'Copy lines' : 'Copy line'}
+          </Button>
+        )}
         {over ? (
-          <Button size="small" onClick={() => rows.scrollToIndex(total - 1, { align: 'end' })}>
+          <Button
+            size="small"
+            onClick={() => {
+              setPart(undefined);
+              requestAnimationFrame(() => rows.scrollToIndex(end, { align: 'end' }));
+            }}
+          >
             To the end
           </Button>
         ) : (
@@ -207,7 +280,25 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
         setWrap={setWrap}
         times={times}
         setTimes={setTimes}
+        fold={
+          passed.length > 0
+            ? { on: allFolded, set: (on) => setFolded(new Set(on ? passed.map((f) => f.from) : [])) }
+            : undefined
+        }
       />
+      {total > mostShown && (
+        <Box sx={{ px: 1.5, fontSize: 12, display: 'flex', gap: 1, alignItems: 'baseline' }}>
+          <span>
+            lines {visible.first.toLocaleString('en')} to {visible.last.toLocaleString('en')}
+          </span>
+          <Button size="small" disabled={visible.first === 1} onClick={() => show(visible.first - 1)}>
+            Earlier
+          </Button>
+          <Button size="small" disabled={visible.last === total} onClick={() => show(visible.last + 1)}>
+            Later
+          </Button>
+        </Box>
+      )}
       <Box
         ref={scroller}
         onScroll={onScroll}
@@ -226,19 +317,33 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
         }}
       >
         <Box sx={{ height: rows.getTotalSize(), position: 'relative', minWidth: wrap ? 0 : 'max-content' }}>
-          {shown.map((v) => (
-            <LogLine
-              key={v.key}
-              n={v.index + 1}
-              top={v.start}
-              line={model.current.line(v.index + 1)}
-              digits={digits}
-              on={marked === v.index + 1}
-              mark={markLine}
-              measure={wrap ? rows.measureElement : undefined}
-              since={times ? (model.current.line(1)?.t ?? model.current.line(v.index + 1)?.t) : undefined}
-            />
-          ))}
+          {shown.map((v) => {
+            const { line: n, fold: hidden } = visible.row(v.index);
+            return (
+              <LogLine
+                key={v.key}
+                n={n}
+                index={v.index}
+                top={v.start}
+                line={model.current.line(n)}
+                digits={digits}
+                on={target !== undefined && target.line <= n && n <= target.to}
+                mark={(extend) => {
+                  say('');
+                  if (extend && target) markLine(Math.min(target.line, n), Math.max(target.to, n));
+                  else markLine(n);
+                }}
+                measure={wrap ? rows.measureElement : undefined}
+                since={times ? (model.current.line(1)?.t ?? model.current.line(n)?.t) : undefined}
+                fold={
+                  hidden && {
+                    text: `${hidden.name}, ${count(hidden.to - hidden.from + 1, 'line')}`,
+                    open: () => fold(hidden.from),
+                  }
+                }
+              />
+            );
+          })}
         </Box>
       </Box>
     </Box>
@@ -247,6 +352,7 @@ export function LogView({ project, run, job, attempt, over, target, markLine, re
 
 function LogLine({
   n,
+  index,
   top,
   line,
   digits,
@@ -254,22 +360,27 @@ function LogLine({
   mark,
   measure,
   since,
+  fold,
 }: {
   n: number;
+  index: number;
   top: number;
   line: Line | undefined;
   digits: number;
   on: boolean;
-  mark: (n: number) => void;
+  /** Marks the line, or all to it from those that are marked. */
+  mark: (extend: boolean) => void;
   /** Lines are wrapped: each says how high it is. */
   measure: ((el: Element | null) => void) | undefined;
   /** Times are shown, since this one (milliseconds). */
   since: number | undefined;
+  /** The line stands for a step that is folded. */
+  fold: { text: string; open: () => void } | undefined;
 }) {
   return (
     <Box
       ref={measure}
-      data-index={n - 1}
+      data-index={index}
       data-line={n}
       style={{ transform: `translateY(${top}px)` }}
       sx={{
@@ -292,7 +403,7 @@ function LogLine({
         href={`?line=${n}`}
         onClick={(e) => {
           e.preventDefault();
-          mark(n);
+          mark(e.shiftKey);
         }}
         aria-label={`Link to line ${n}`}
         tabIndex={-1}
@@ -317,7 +428,27 @@ function LogLine({
           {line && `+${((line.t - since) / 1000).toFixed(2)}`}
         </Box>
       )}
-      <span>{line ? <LineText text={line.x} /> : '…'}</span>
+      {fold ? (
+        <Box
+          component="button"
+          type="button"
+          aria-expanded={false}
+          onClick={fold.open}
+          sx={{
+            font: 'inherit',
+            color: 'primary.main',
+            background: 'none',
+            border: 0,
+            p: 0,
+            cursor: 'pointer',
+            whiteSpace: 'pre',
+          }}
+        >
+          ▸ {fold.text}
+        </Box>
+      ) : (
+        <span>{line ? <LineText text={line.x} /> : '…'}</span>
+      )}
     </Box>
   );
 }

@@ -64,7 +64,7 @@ export function StayLine({ of, named }: { of: Stay; named?: boolean }) {
             {', '}
           </>
         )}
-        The workspace of <b>{of.job}</b> {stayWord(of)}, on {of.runner}.
+        {named ? 'the' : 'The'} workspace of <b>{of.job}</b> {stayWord(of)}, on {of.runner}.
       </span>
       {mayBuild && of.state === 'stays' && (
         <Button size="small" variant="outlined" component={Link} to={`${at}/shell/${encodeURIComponent(of.job)}`}>

@@ -70,7 +70,7 @@ describe('where a run is looked at', () => {
     expect(result.current.place).toEqual({ job: 'core', step: -1 });
     act(() => result.current.move(2));
     expect(result.current.place).toEqual({ job: 'core', step: 1 });
-    expect(result.current.target).toEqual({ line: 40 });
+    expect(result.current.target).toEqual({ line: 40, to: 40 });
     act(() => result.current.move(9));
     expect(result.current.place).toEqual({ job: 'android', step: 0 });
     act(() => result.current.move(-99));
@@ -80,7 +80,7 @@ describe('where a run is looked at', () => {
 
   it('can be passed on by its address', () => {
     const { result } = at('/tidewick/7?job=core&line=42', runOf());
-    expect(result.current.target).toEqual({ line: 42 });
+    expect(result.current.target).toEqual({ line: 42, to: 42 });
     act(() => result.current.openLine('android', 5));
     expect(address).toBe('/tidewick/7?job=android&line=5');
     act(() => result.current.select({ job: 'core', step: 0 }));

@@ -1,3 +1,4 @@
+import type { Fold } from '../visible';
 import type { Job, RunDetail } from '../api/client';
 import type { Place } from '../parts/Timeline';
 
@@ -55,6 +56,14 @@ export interface Note {
 }
 
 /** The notes of a run, in the order of its jobs and steps. */
+/** The steps of a job that can be folded in its log. */
+export const foldsOf = (job: Job | undefined): (Fold & { passed: boolean })[] =>
+  (job?.steps ?? []).flatMap((s) =>
+    s.first_line && s.last_line && over(s.state)
+      ? [{ name: s.name, from: s.first_line, to: s.last_line, passed: s.state === 'passed' || s.state === 'reused' }]
+      : [],
+  );
+
 export const notesOf = (run: RunDetail | undefined): Note[] =>
   run?.jobs.flatMap((job) =>
     job.steps.flatMap((step, i) =>
