@@ -216,7 +216,7 @@ func checkConsole(t *testing.T, s *server) {
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
 	checkNotes(do)
 	checkHistoryPages(t, do, address)
-	checkAccessible(t, do, address)
+	checkAccessible(t, do, address, walked)
 	do("wide and light again", chromedp.EmulateViewport(1280, 800), chrome.Scheme("light"))
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)

@@ -72,8 +72,8 @@ var walked = []string{"/", "/tidewick", "/tidewick/3?job=core", "/tidewick/21", 
 	"/tidewick/outlets", "/tidewick/pipelines", "/tidewick/pipelines/trunk", "/tidewick/secrets", "/tidewick/identities",
 	"/tidewick/caches", "/tidewick/kept", "/tidewick/audit", "/-/queue", "/-/gates", "/-/people", "/-/audit", "/-/usage", "/-/you"}
 
-// checkAccessible has axe-core look at every page, light and dark, wide and on a phone.
-func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address string) {
+// checkAccessible has axe-core look at pages, light and dark, wide and on a phone.
+func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address string, walked []string) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	for _, look := range []struct {
