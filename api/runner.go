@@ -1,6 +1,8 @@
 package api
 
 import (
+	"time"
+
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/record"
@@ -29,6 +31,8 @@ type ClaimRequest struct {
 	Version string `json:"version,omitempty" maxLength:"100"`
 	// Of this interface; absent is 1.
 	Protocol int `json:"protocol,omitempty" minimum:"0" maximum:"1000"`
+	// What its machine is like just now.
+	Host *RunnerHost `json:"host,omitempty"`
 	// Its clock, in milliseconds since 1970; what that is off is corrected in what it reports.
 	Now int64 `json:"now,omitempty"`
 }
@@ -36,7 +40,7 @@ type ClaimRequest struct {
 // RunnerProtocol is what runners of this version speak; LeastRunnerProtocol what the oldest may that the service
 // serves: one that does not know what a step is to do must not be given it.
 const (
-	RunnerProtocol      = 7
+	RunnerProtocol      = 8
 	LeastRunnerProtocol = 7
 )
 
@@ -166,4 +170,47 @@ type Finish struct {
 	// Lines of its log in all.
 	Lines  int64      `json:"lines"`
 	Caches []CacheUse `json:"caches"`
+}
+
+// RunnerHost is what a runner's machine is like.
+type RunnerHost struct {
+	// How many processes were at work or waited for a processor, over the last minute (getloadavg(3)).
+	Load float64 `json:"load" minimum:"0" maximum:"100000"`
+	// Its processors.
+	CPUs int `json:"cpus" minimum:"0" maximum:"10000"`
+	// Bytes of memory, and those that programs could be given.
+	Memory     int64 `json:"memory" minimum:"0"`
+	MemoryFree int64 `json:"memory_free" minimum:"0"`
+	// Bytes of the disk that jobs work on, and those that are free.
+	Disk     int64 `json:"disk" minimum:"0"`
+	DiskFree int64 `json:"disk_free" minimum:"0"`
+}
+
+// RunnerDetail is a runner with what it did.
+type RunnerDetail struct {
+	Runner
+	// As it last said itself; absent when it has not.
+	Host *RunnerHost `json:"host,omitempty"`
+	// What it is at, and did, the latest first.
+	Did []RunnerDid `json:"did"`
+}
+
+// RunnerDid is a job that a runner is at, or did.
+type RunnerDid struct {
+	Project string           `json:"project"`
+	Run     record.RunNumber `json:"run"`
+	Job     string           `json:"job"`
+	Attempt int              `json:"attempt"`
+	State   state.State      `json:"state"`
+	Reason  string           `json:"reason,omitempty"`
+	Claimed time.Time        `json:"claimed_at"`
+	// How long it took, or has taken so far.
+	Took int64 `json:"took_ms"`
+}
+
+// DidFilter narrows what a runner did.
+type DidFilter struct {
+	// Only what it was given before this time: the last one's of a page before.
+	Before time.Time `query:"before"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"200" default:"50"`
 }

@@ -39,6 +39,7 @@ func completion(c *cli.Command) {
 	c.Hidden = false
 	c.Usage = "print what a shell needs to complete the commands: bash, zsh, fish or pwsh"
 	c.Description = "Have it read when the shell starts.\n\n" +
-		terminal.Example("source <(piston completion bash)    # in ~/.bashrc", "source <(piston completion zsh)     # in ~/.zshrc",
+		terminal.Example("source <(piston completion bash)    # in ~/.bashrc",
+			"source <(piston completion zsh)     # in ~/.zshrc",
 			"piston completion fish > ~/.config/fish/completions/piston.fish")
 }

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/quantity"
 )
 
 func runnersCommand() *cli.Command {
@@ -50,6 +52,14 @@ func toolList(tools map[string]string) string {
 func runnerHoldCommands() []*cli.Command {
 	return []*cli.Command{
 		{
+			Name: "show", Usage: "tell what a runner's machine is like, and what it did", ArgsUsage: "NAME",
+			Description: "Load, memory and disk are as it said last: while all its slots are at work it says nothing.\n\n" +
+				terminal.Example("piston runners show mac-mini"),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "before", Usage: "what a page before said under More", HideDefault: true},
+				terminal.LimitFlag(20, 200), terminal.JSONFlag},
+			Action: terminal.Asking(showRunner, "NAME"),
+		},
+		{
 			Name: "drain", Usage: "let a runner finish what it has, and hand it no more", ArgsUsage: "NAME",
 			Description: "It stays as it is until piston runners resume. An administrator says so.\n\n" +
 				terminal.Example("piston runners drain mac-mini --because 'new disk'"),
@@ -77,4 +87,51 @@ func runnerHoldCommands() []*cli.Command {
 			}, "NAME"),
 		},
 	}
+}
+
+func showRunner(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	f := api.DidFilter{Limit: c.Int("limit")}
+	if text := c.String("before"); text != "" {
+		var err error
+		if f.Before, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			return terminal.Usage("--before %q: give what a page before said under More", text)
+		}
+	}
+	r, err := cl.Runner(ctx, args[0], f)
+	if err != nil || c.Bool("json") {
+		return terminal.OrJSON(c, r, err)
+	}
+	s := terminal.NewScreen(terminal.Out(c))
+	s.Line("%s  %s, %s, version %s", s.In(terminal.Strong, r.Name), r.Platform, strings.Join(r.Labels, " "), r.Version)
+	there := fmt.Sprintf("%d of %d slots at work", r.Busy, r.Slots)
+	if !r.Online {
+		there = "away since " + terminal.Ago(r.Seen)
+	}
+	s.Line("  %s", there)
+	if h := r.Host; h != nil {
+		s.Line("  load %.1f on %d processors, memory %s free of %s, disk %s free of %s", h.Load, h.CPUs,
+			quantity.Bytes(h.MemoryFree), quantity.Bytes(h.Memory), quantity.Bytes(h.DiskFree), quantity.Bytes(h.Disk))
+	}
+	s.Line("  %s", s.In(terminal.Faint, toolList(r.Tools)))
+	stays, err := cl.Stays(ctx, api.StayFilter{Runner: r.Name, Limit: mostListed})
+	if err != nil {
+		return err
+	}
+	for _, one := range stays {
+		s.Line("  the workspace of %s of run %d of %s stays %s", one.Job, one.Run, one.Project, stayWord(one))
+	}
+	s.Line("")
+	var rows [][]string
+	for _, d := range r.Did {
+		rows = append(rows, []string{terminal.Ago(d.Claimed), d.Project, fmt.Sprint(d.Run), d.Job, s.State(d.State),
+			terminal.Span(d.Took), terminal.Short(d.Reason, 60)})
+	}
+	if len(rows) > 0 {
+		s.Table([]string{"GIVEN", "PROJECT", "RUN", "JOB", "STATE", "TOOK", "WHY"}, rows)
+	}
+	if len(rows) == f.Limit {
+		last := r.Did[len(r.Did)-1].Claimed.Format(time.RFC3339Nano)
+		s.Line("%s", s.In(terminal.Faint, "More: --before "+last))
+	}
+	return nil
 }

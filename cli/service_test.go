@@ -55,6 +55,7 @@ func againstHere(t *testing.T, answers map[string]string, args ...string) (out s
 }
 
 const (
+	aStay        = `[{"project":"p","run":12,"job":"core","attempt":1,"ended":"failed","runner":"attic","state":"stays","minutes":15,"until":"2100-01-01T00:00:00Z","shells":0}]`
 	aRun         = `{"project":"p","number":12,"pipeline":"trunk","trigger":"person","commit":"0123456789","state":"queued"}`
 	waits        = `{"total":3,"working":2,"slots":4,"next":7,"jobs":[{"project":"p","run":12,"pipeline":"trunk","job":"android","place":7,"why":"needs label macos: no runner has it"}]}`
 	aGate        = `{"id":7,"project":"p","run":12,"pipeline":"release","job":"go","question":"Publish 1.4?","who":["keeper"],"count":2,"asked":"2026-07-01T02:30:00Z","until":"2026-07-04T02:30:00Z","answers":[{"by":"ada","yes":true,"at":"2026-07-01T03:30:00Z"}]}`
@@ -104,7 +105,17 @@ func TestCommandsOfTheQueue(t *testing.T) {
 			[]string{"why", "p", "12"}, []string{"passed: 3 things that it depends on have changed since run 3", "core/a.c", "and 2 more", "reused, of run 3", "not reproducible: out/a differs"}, "GET /projects/p/runs/12?"},
 		"since nothing":   {map[string]string{"GET /projects/p/runs/12/since": `{"run":11,"commits":[]}`}, []string{"since", "p", "12"}, []string{"nothing: the same commit"}, "GET /projects/p/runs/12/since?"},
 		"since the first": {map[string]string{"GET /projects/p/runs/1/since": `{"run":0}`}, []string{"since", "p", "1"}, []string{"No run of this pipeline has passed before run 1."}, "GET /projects/p/runs/1/since?"},
-		"runners":         {map[string]string{"GET /runners": `[{"name":"attic","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{"make":"4.3","clang":"14.0.6"}}]`}, []string{"runners"}, []string{"attic", "1 of 2", "clang 14.0.6, make 4.3"}, "GET /runners?limit=200"},
+		"a runner": {map[string]string{"GET /runners/attic": `{"name":"attic","platform":"linux/amd64","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{},
+			"host":{"load":1.5,"cpus":8,"memory":64000000000,"memory_free":32000000000,"disk":100000000000,"disk_free":7000000000},
+			"did":[{"project":"p","run":12,"job":"core","attempt":1,"state":"failed","reason":"exit code 3","claimed_at":"2026-11-01T10:00:00Z","took_ms":4100}]}`, "GET /stays": `[]`},
+			[]string{"runners", "show", "attic"}, []string{"1 of 2 slots", "load 1.5 on 8 processors", "7.00 GB free of 100.00 GB", "exit code 3"}, "GET /stays?limit=500&runner=attic"},
+		"stays":  {map[string]string{"GET /stays": aStay}, []string{"stays", "p"}, []string{"core", "attic", "min", "its pipeline"}, "GET /stays?limit=100&project=p"},
+		"stay":   {map[string]string{"PUT /projects/p/runs/12/jobs/core/stay": strings.Trim(aStay, "[]")}, []string{"stay", "p", "12", "--job", "core", "--for", "1h"}, []string{"piston shell p 12 --job core"}, `PUT /projects/p/runs/12/jobs/core/stay? {"minutes":60}`},
+		"let go": {map[string]string{"GET /stays": aStay, "DELETE /projects/p/runs/12/jobs/core/stay": `{}`}, []string{"stay", "p", "12", "--let-go"}, []string{"is let go"}, "DELETE /projects/p/runs/12/jobs/core/stay?"},
+		"shells": {map[string]string{"GET /projects/p/shells": `[{"id":7,"run":12,"job":"core","kind":"shell","who":"ada","command":"ls","secrets":["KEY"],"asked_at":"2026-11-01T10:00:00Z","printed":120}]`},
+			[]string{"shells", "p"}, []string{"ada", "ls", "waits for a keeper", "KEY, not granted"}, "GET /projects/p/shells?limit=50"},
+		"grant":   {map[string]string{"POST /projects/p/shells/7/grant": `{}`}, []string{"shells", "p", "--grant", "7"}, []string{"shell 7 has its secrets"}, "POST /projects/p/shells/7/grant?"},
+		"runners": {map[string]string{"GET /runners": `[{"name":"attic","labels":["linux"],"slots":2,"busy":1,"online":true,"tools":{"make":"4.3","clang":"14.0.6"}}]`}, []string{"runners"}, []string{"attic", "1 of 2", "clang 14.0.6, make 4.3"}, "GET /runners?limit=200"},
 	} {
 		out, code, asked := against(t, c.answers, c.args...)
 		assert.Zero(t, code, "%s: %s", name, out)

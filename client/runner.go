@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"time"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/pointer"
@@ -37,6 +38,16 @@ func (c *Client) Prepared(ctx context.Context, attempt record.AttemptID, in api.
 // ReportSteps says that steps began or ended, in this order.
 func (c *Client) ReportSteps(ctx context.Context, attempt record.AttemptID, steps []api.StepReport) error {
 	return c.call(ctx, http.MethodPost, attemptPath(attempt)+"/steps", steps, nil)
+}
+
+// Runner tells of a runner and what it did.
+func (c *Client) Runner(ctx context.Context, name string, f api.DidFilter) (out api.RunnerDetail, err error) {
+	q := query{}
+	if !f.Before.IsZero() {
+		q["before"] = f.Before.UTC().Format(time.RFC3339Nano)
+	}
+	err = c.call(ctx, http.MethodGet, "/runners/"+url.PathEscape(name)+q.listed(f.Limit), nil, &out)
+	return out, err
 }
 
 // Finish ends an attempt.

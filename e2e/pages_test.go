@@ -70,7 +70,8 @@ var walked = []string{"/", "/tidewick", "/tidewick/3?job=core", "/tidewick/21", 
 	"/tidewick/failures", "/tidewick/logs?for=springs", "/tidewick/usage", "/tidewick/webhooks", "/tidewick/pushes",
 	"/tidewick/versions", "/tidewick/packages", "/tidewick/packages/4", "/tidewick/releases", "/tidewick/releases/almanac/1.5.0",
 	"/tidewick/outlets", "/tidewick/pipelines", "/tidewick/pipelines/trunk", "/tidewick/secrets", "/tidewick/identities",
-	"/tidewick/caches", "/tidewick/kept", "/tidewick/audit", "/-/queue", "/-/gates", "/-/people", "/-/audit", "/-/usage", "/-/you"}
+	"/tidewick/caches", "/tidewick/kept", "/tidewick/audit", "/-/queue", "/-/gates", "/-/people", "/-/audit", "/-/usage", "/-/you", "/-/runners/local",
+	"/tidewick/shells"}
 
 // checkAccessible has axe-core look at pages, light and dark, wide and on a phone.
 func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address string, walked []string) {

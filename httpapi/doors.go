@@ -81,6 +81,7 @@ var doors = map[string]need{
 	"GET /api/v1/projects/{project}/gates/{id}":                                reader,
 	"POST /api/v1/projects/{project}/gates/{id}/answer":                        reader, // whom the gate asks
 	"GET /api/v1/queue":                                                        someone,
+	"GET /api/v1/runners/{name}":                                               someone,
 	"GET /api/v1/runners":                                                      someone,
 	"GET /api/v1/stream":                                                       someone,
 	"GET /api/v1/projects/{project}":                                           reader,

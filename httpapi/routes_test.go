@@ -69,6 +69,7 @@ var routes = map[string]outcomes{
 	"GET /api/v1/queue":            forSomeone,
 	"GET /api/v1/gates":            forSomeone,
 	"GET /api/v1/statement-key":    forSomeone,
+	"GET /api/v1/runners/{name}":   forSomeone,
 	"GET /api/v1/runners":          forSomeone,
 	"GET /api/v1/stream":           forSomeone,
 

@@ -28,6 +28,13 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		func(ctx context.Context, in *struct{ api.Page }) ([]api.Runner, error) {
 			return sv.s.Work.Runners(ctx, in.Page)
 		})
+	operation(a, http.MethodGet, "/runners/{name}", "runner", "One runner: its machine, and what it did",
+		func(ctx context.Context, in *struct {
+			RunnerPath
+			api.DidFilter
+		}) (api.RunnerDetail, error) {
+			return sv.s.History.Runner(ctx, in.Name, in.DidFilter)
+		})
 	operation(a, http.MethodPut, "/runners/{name}/hold", "hold-runner",
 		"Let a runner finish what it has and hand it no more, or resume it", func(ctx context.Context, in *struct {
 			RunnerPath

@@ -214,7 +214,7 @@ func (r *Runner) slot(ctx, claiming context.Context, refused context.CancelCause
 	defer s.networks.Close()
 	defer s.stays.Wait()
 	for wait := 100 * time.Millisecond; claiming.Err() == nil; {
-		request.Now = time.Now().UnixMilli()
+		request.Now, request.Host = time.Now().UnixMilli(), hostAt(r.place)
 		r.tools.tell(&request)
 		claimed, err := r.Client.Claim(claiming, request)
 		if err != nil {

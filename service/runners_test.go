@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"testing"
 	"time"
 
@@ -10,10 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/work"
+	"gentlepiston.example/piston/store"
 )
 
 // asks is a claim of a runner.
@@ -215,4 +218,42 @@ func TestARunnerIsAskedForToolsThatPipelinesName(t *testing.T) {
 	w, err := workOf(s.Work.Claim(ctx, in))
 	require.NoError(t, err)
 	assert.NotNil(t, w)
+}
+
+func TestWhatARunnerDid(t *testing.T) {
+	s := open(t)
+	addProject(t, s, "p")
+	request := asks(t, "attic", 15*time.Second)
+	request.Host = &api.RunnerHost{Load: 1.5, CPUs: 8, Memory: 64, MemoryFree: 32, Disk: 100, DiskFree: 7}
+	pipeline, findings := definition.Parse("piston/p.toml", []byte("[[job.a.step]]\nscript = \"x\"\n"), nil)
+	require.Empty(t, findings)
+	for n, ends := range []state.State{state.Passed, state.Failed, ""} {
+		p, err := s.Store.ProjectByName(asItself(t), "p")
+		require.NoError(t, err)
+		run := store.Run{ProjectID: p.ID, Project: "p", Pipeline: "p", Trigger: "push", Branch: "main", Commit: fmt.Sprint(n), Queued: time.Now()}
+		require.NoError(t, s.Tx(asItself(t), func(q ground.Q) error { return s.Work.AddRun(asItself(t), q, &run, pipeline) }))
+		claimed, err := s.Work.Claim(asItself(t), request)
+		require.NoError(t, err)
+		require.NotNil(t, claimed.Work)
+		if ends != "" {
+			require.NoError(t, s.Work.FinishAttempt(asItself(t), claimed.Work.Attempt, api.Finish{State: ends, Reason: "so it is", At: time.Now().UnixMilli() + 40}))
+		}
+	}
+	r, err := s.History.Runner(asItself(t), "attic", api.DidFilter{Limit: 2})
+	require.NoError(t, err)
+	assert.Equal(t, request.Host, r.Host)
+	assert.Equal(t, 1, r.Busy)
+	require.Len(t, r.Did, 2)
+	assert.Equal(t, []state.State{state.Running, state.Failed}, []state.State{r.Did[0].State, r.Did[1].State})
+	assert.GreaterOrEqual(t, r.Did[1].Took, int64(40))
+	r, err = s.History.Runner(asItself(t), "attic", api.DidFilter{Limit: 2, Before: r.Did[1].Claimed})
+	require.NoError(t, err)
+	require.Len(t, r.Did, 1)
+	assert.EqualValues(t, 1, r.Did[0].Run)
+	stranger := ground.WithWho(t.Context(), addPerson(t, s, "wren"))
+	r, err = s.History.Runner(stranger, "attic", api.DidFilter{Limit: 9})
+	require.NoError(t, err)
+	assert.Empty(t, r.Did, "what others do there is not theirs to know")
+	_, err = s.History.Runner(stranger, "cellar", api.DidFilter{Limit: 9})
+	assert.ErrorIs(t, err, ground.ErrNotFound)
 }

@@ -431,3 +431,42 @@ func TestAStayEndsWithItsTimeAndWithItsRunner(t *testing.T) {
 		return err == nil && one.Ended != nil && strings.Contains(one.EndedWhy, "is not heard of any more")
 	}, 30*time.Second, 50*time.Millisecond)
 }
+
+func TestAStayIsAskedForWholeOrNotAtAll(t *testing.T) {
+	s, db := openFailing(t)
+	addProject(t, s, "p")
+	p := addPerson(t, s, "ada")
+	require.NoError(t, s.People.Grant(asItself(t), api.Grant{Person: "ada", Project: "p", Role: access.Keeper}))
+	_, err := s.Secrets.SetSecret(ground.WithWho(t.Context(), p), "p", "ada", "UPLOAD", textSecret("the value"))
+	require.NoError(t, err)
+	l, stays := leftBy(t, s, staying, state.Failed, nil)
+	require.True(t, stays)
+	var id record.ShellID
+	for _, step := range []struct {
+		what string
+		do   func(ctx context.Context) error
+	}{
+		{"have it stay for longer", func(ctx context.Context) error {
+			_, err := s.Stays.Ask(ground.WithWho(ctx, p), "p", l.run, "core", api.NewStay{Minutes: 30})
+			return err
+		}},
+		{"list what stays", func(ctx context.Context) error {
+			_, err := s.Stays.List(ground.WithWho(ctx, p), api.StayFilter{Limit: 9})
+			return err
+		}},
+		{"ask for a shell", func(ctx context.Context) (err error) {
+			id, err = s.Stays.Enter(ground.WithWho(ctx, p), "p", l.run, "core", api.NewShell{Kind: api.ShellShell})
+			return err
+		}},
+		{"list shells", func(ctx context.Context) error {
+			_, err := s.Stays.Shells(ground.WithWho(ctx, p), "p", api.ShellFilter{Limit: 9})
+			return err
+		}},
+		{"not come", func(ctx context.Context) error { return s.Stays.Leave(ctx, id) }},
+		{"let it go", func(ctx context.Context) error {
+			return s.Stays.LetGo(ground.WithWho(ctx, p), "p", l.run, "core")
+		}},
+	} {
+		eachStatement(t, db, step.what, step.do)
+	}
+}

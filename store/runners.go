@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/state"
 )
 
 // Runner is a machine's record.
@@ -23,12 +24,24 @@ type Runner struct {
 
 	Tools JSON[map[string]string] `db:"tools"`
 	Lacks Texts                   `db:"lacks"` // tools it has looked for in vain
+	Host  JSON[RunnerHost]        `db:"host"`
 
 	Token   record.TokenID   `db:"-"` // by which it asks
 	Project record.ProjectID `db:"-"` // the only one that token is for; 0 any
 }
 
-const runnerColumns = `name, labels, platform, slots, seen_at, instance, version, held, held_by, clock_ms, tools, lacks`
+const runnerColumns = `name, labels, platform, slots, seen_at, instance, version, held, held_by, clock_ms, tools, lacks,
+	host`
+
+// RunnerHost is what its machine is like; the zero value where it has not said.
+type RunnerHost struct {
+	Load       float64 `json:"load"`
+	CPUs       int     `json:"cpus"`
+	Memory     int64   `json:"memory"`
+	MemoryFree int64   `json:"memory_free"`
+	Disk       int64   `json:"disk"`
+	DiskFree   int64   `json:"disk_free"`
+}
 
 // seenEvery is how often a runner's sign of life is written, when nothing else about it has changed: a hundred runners
 // that ask for work make no hundred writes a second.
@@ -54,12 +67,13 @@ func (q Q) SeeRunner(ctx context.Context, r Runner, within time.Duration) error 
 		return err
 	}
 	return q.do(ctx, ErrTaken,
-		`INSERT INTO runners (name, labels, platform, slots, tools, instance, version, clock_ms, lacks, seen_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $10, now())
+		`INSERT INTO runners (name, labels, platform, slots, tools, instance, version, clock_ms, lacks, host, seen_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $10, $11, now())
 		ON CONFLICT (name) DO UPDATE SET labels = $2, platform = $3, slots = $4, tools = $5, instance = $6, version = $7,
-		clock_ms = $8, lacks = $10, seen_at = now()
+		clock_ms = $8, lacks = $10, host = $11, seen_at = now()
 			WHERE runners.instance IN ('', $6) OR runners.seen_at < now() - $9::interval`,
-		r.Name, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, within, lacks)
+		r.Name, r.Labels, r.Platform, r.Slots, tools, r.Instance, r.Version, clockMs, within, lacks,
+		asJSON(r.Host.V))
 }
 
 // TouchRunner notes that a runner that is at work was seen.
@@ -71,6 +85,30 @@ func (q Q) TouchRunner(ctx context.Context, name string) error {
 // Runners lists runners by name.
 func (q Q) Runners(ctx context.Context, page Page) (list []Runner, err error) {
 	err = q.list(ctx, &list, `SELECT `+runnerColumns+` FROM runners WHERE true`+paged("name"), page.args()...)
+	return list, err
+}
+
+// RunnerDid is an attempt that a runner has, or had.
+type RunnerDid struct {
+	ProjectID record.ProjectID `db:"project_id"`
+	Project   string           `db:"project"`
+	Run       record.RunNumber `db:"run"`
+	Job       string           `db:"job"`
+	Number    int              `db:"number"`
+	State     state.State      `db:"state"`
+	Reason    string           `db:"reason"`
+	Claimed   time.Time        `db:"claimed_at"`
+	Finished  *time.Time       `db:"finished_at"`
+}
+
+// RunnerDid lists what a runner did in some projects, or, where that is nil, in all, before a time, the latest first.
+func (q Q) RunnerDid(ctx context.Context, name string, projects []record.ProjectID, before time.Time, limit int) (
+	list []RunnerDid, err error) {
+	err = q.list(ctx, &list, `SELECT a.project_id, p.name AS project, r.number AS run, j.name AS job, a.number, a.state,
+			a.reason, a.claimed_at, a.finished_at
+		FROM attempts a JOIN jobs j ON j.id = a.job_id JOIN runs r ON r.id = a.run_id JOIN projects p ON p.id = a.project_id
+		WHERE a.runner = $1 AND a.claimed_at < $2 AND ($3::bigint[] IS NULL OR a.project_id = ANY($3))
+		ORDER BY a.claimed_at DESC LIMIT $4`, name, before, projects, limit)
 	return list, err
 }
 

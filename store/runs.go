@@ -68,8 +68,8 @@ const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline,
 	r.commit_id,
 	r.subject, r.author, r.started_by, r.build_number, r.version_name, r.env, r.state, r.reason, r.failed_at, r.findings,
 	r.queued_at, r.started_at, r.finished_at, r.target, r.proposal, r.outside, r.schedule, r.caused_by, r.depth, r.inputs,
-	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.reopened_at, r.secrets, r.guard, r.gated,
-	r.push_id, r.anew FROM runs r JOIN projects p ON p.id = r.project_id`
+	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.reopened_at,
+	r.secrets, r.guard, r.gated, r.push_id, r.anew FROM runs r JOIN projects p ON p.id = r.project_id`
 
 // AddRun gives the run its number, and when build is set also a build number from the ledger, both under the lock
 // of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.

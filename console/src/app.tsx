@@ -31,6 +31,7 @@ const Logs = lazy(() => import('./pages/Logs'));
 const Webhooks = lazy(() => import('./pages/Webhooks'));
 const Look = lazy(() => import('./pages/Look'));
 const Shells = lazy(() => import('./pages/Shells'));
+const Runner = lazy(() => import('./pages/Runner'));
 const Caches = lazy(() => import('./pages/Caches'));
 const Kept = lazy(() => import('./pages/Kept'));
 const Pushes = lazy(() => import('./pages/Pushes'));
@@ -79,6 +80,7 @@ function Pages() {
             <Routes>
               <Route path="/" element={<Projects />} />
               <Route path="/-/queue" element={<Queue />} />
+              <Route path="/-/runners/:name" element={<Runner />} />
               <Route path="/-/gates" element={<Gates />} />
               <Route path="/-/people" element={<People />} />
               <Route path="/-/you" element={<You />} />

@@ -147,7 +147,8 @@ the runner or of other jobs. Everything it has started is gone when it ends.
 | ` + "`PISTON_VERSION_NAME`" + ` | from the file that ` + "`[version]`" + ` names |
 | ` + "`PISTON_WORKSPACE`" + ` | folder of the workspace |
 | ` + "`PISTON_HIDE`" + ` | file to append further secrets to, one a line |
-| ` + "`TRACEPARENT`" + ` | what a program's own spans belong to (W3C Trace Context); not for steps with ` + "`inputs`" + ` |
+| ` + "`TRACEPARENT`" + ` | what a program's own spans belong to (W3C Trace Context); not for steps with ` +
+	"`inputs`" + ` |
 | ` + "`CI`" + ` | ` + "`true`" + ` |
 
 A secret listed in ` + "`secrets`" +

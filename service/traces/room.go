@@ -27,8 +27,8 @@ type Traces struct {
 	public string
 }
 
-// New makes it. to is the collector's address for traces, such as http://127.0.0.1:4318/v1/traces; "" for none. public is
-// where people reach the console; "" when that is not known.
+// New makes it. to is the collector's address for traces, such as http://127.0.0.1:4318/v1/traces; "" for none. public
+// is where people reach the console; "" when that is not known.
 func New(g *ground.Ground, to, public string) (*Traces, error) {
 	s := &Traces{Ground: g, public: public}
 	if to != "" {

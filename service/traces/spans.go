@@ -14,8 +14,8 @@ import (
 	"gentlepiston.example/piston/store"
 )
 
-// spans are those of a run: itself, its jobs' attempts since it was opened, their preparation, and their steps. Names of
-// attributes are OpenTelemetry's (semantic conventions, CICD and VCS).
+// spans are those of a run: itself, its jobs' attempts since it was opened, their preparation, and their steps. Names
+// of attributes are OpenTelemetry's (semantic conventions, CICD and VCS).
 func (s *Traces) spans(ctx context.Context, run store.Run) (*trace.TracesData, error) {
 	jobs, err := s.Store.Jobs(ctx, run.ID)
 	if err != nil {
@@ -84,7 +84,8 @@ type builder struct {
 	list []*trace.Span
 }
 
-func (b *builder) add(id, parent traced.Span, name string, from, to time.Time, as state.State, reason string) *trace.Span {
+func (b *builder) add(id, parent traced.Span, name string, from, to time.Time, as state.State,
+	reason string) *trace.Span {
 	span := &trace.Span{TraceId: b.id[:], SpanId: id[:], Name: name, Kind: trace.Span_SPAN_KIND_INTERNAL,
 		StartTimeUnixNano: nanos(from), EndTimeUnixNano: max(nanos(from), nanos(to)), Status: &trace.Status{}}
 	if parent != (traced.Span{}) {

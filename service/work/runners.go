@@ -23,12 +23,13 @@ func (s *Work) Runners(ctx context.Context, page api.Page) ([]api.Runner, error)
 	busy, err := s.Store.Busy(ctx)
 	out := make([]api.Runner, len(list))
 	for i, r := range list {
-		out[i] = machineOf(r, busy[r.Name])
+		out[i] = MachineOf(r, busy[r.Name])
 	}
 	return out, err
 }
 
-func machineOf(r store.Runner, busy int) api.Runner {
+// MachineOf is a runner as people see it, with how many jobs it has.
+func MachineOf(r store.Runner, busy int) api.Runner {
 	return api.Runner{Name: r.Name, Labels: ground.NonNil(r.Labels), Platform: r.Platform, Slots: r.Slots, Busy: busy,
 		Seen: r.Seen, Online: online(r),
 		Tools: ground.NonNone(r.Tools.V), Version: r.Version, Held: r.Held, HeldBy: r.HeldBy, ClockMs: r.ClockMs}
@@ -59,7 +60,7 @@ func (s *Work) HoldRunner(ctx context.Context, name, reason string) (api.Runner,
 		return api.Runner{}, err
 	}
 	busy, err := s.Store.Busy(ctx)
-	return machineOf(now, busy[name]), err
+	return MachineOf(now, busy[name]), err
 }
 
 // ForgetRunner removes a runner from the lists that is away.

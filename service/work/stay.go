@@ -20,10 +20,13 @@ func stay(ctx context.Context, q ground.Q, run store.Run, a store.Attempt, to st
 		return nil // strangers do not say what a machine keeps
 	}
 	job, err := q.JobByID(ctx, a.JobID)
+	if err != nil {
+		return err
+	}
 	long := job.Definition.V.Stay.Value()
 	// Of a job that is tried again the last try tells more.
-	if err != nil || long <= 0 || to != state.Failed && to != state.TimedOut || job.State != to {
-		return err
+	if long <= 0 || to != state.Failed && to != state.TimedOut || job.State != to {
+		return nil
 	}
 	if err := q.AskStay(ctx, a, long, ""); err != nil {
 		return err

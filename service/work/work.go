@@ -208,6 +208,9 @@ func seen(in api.ClaimRequest, clockMs int64) store.Runner {
 	r := store.Runner{Name: in.Runner, Labels: in.Labels, Platform: in.Platform, Slots: in.Slots, Instance: in.Instance,
 		Version: in.Version, ClockMs: clockMs, Lacks: in.Lacks}
 	r.Tools.V = in.Tools
+	if in.Host != nil {
+		r.Host.V = store.RunnerHost(*in.Host)
+	}
 	return r
 }
 

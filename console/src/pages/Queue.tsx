@@ -123,7 +123,13 @@ export default function Queue() {
         {runners.data?.map((r) => (
           <Paper key={r.name} sx={{ px: 1.5, py: 1 }}>
             <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', flexWrap: 'wrap' }}>
-              <b>{r.name}</b>
+              <Box
+                component={Link}
+                to={`/-/runners/${encodeURIComponent(r.name)}`}
+                sx={{ color: 'primary.main', fontWeight: 650 }}
+              >
+                {r.name}
+              </Box>
               <span>{r.online ? `${r.busy} of ${r.slots} busy` : `away since ${ago(r.seen)}`}</span>
               <Box component="span" sx={{ color: 'text.secondary' }}>
                 labels {r.labels.join(', ')}

@@ -14,6 +14,7 @@ import { api, done, take, type LookAround } from '../api/client';
 import { useMe } from '../me';
 import { Rows } from '../parts/Rows';
 import { Screen } from '../parts/Screen';
+import { Scrolled } from '../parts/Scrolled';
 import { StayLine, useStays } from '../parts/Stays';
 import { recorded } from '../talk';
 import { ago, size } from '../text';
@@ -124,7 +125,7 @@ export default function Shells() {
         )}
       </Paper>
       {shells.data && shells.data.length > 0 && (
-        <Paper>
+        <Scrolled>
           <Rows
             label="Who has looked around"
             heads={['Run', 'Job', 'Who', 'What', 'When', 'State', 'Shown', 'Secrets', '']}
@@ -171,7 +172,7 @@ export default function Shells() {
               ],
             }))}
           />
-        </Paper>
+        </Scrolled>
       )}
       {played && <Player project={project} of={played} close={() => setPlayed(undefined)} />}
     </Box>
