@@ -28,8 +28,6 @@ const (
 	shellIdle = api.ShellIdleMinutes * time.Minute
 	// settles is how long is waited for the rest of what may be a secret before it is shown.
 	settles = 40 * time.Millisecond
-	// mostTaken bounds what is taken out at a time, in bytes.
-	mostTaken = 10 << 30
 )
 
 // visit meets whoever has asked for a shell, and does what they want, until they leave.
@@ -343,7 +341,7 @@ func (v *visits) granted(wanted api.ShellWanted) (api.SealedSecrets, error) {
 
 // takeOut sends files of the workspace, packed. None that holds a secret of the job leaves.
 func (v *visits) takeOut(c *visitor, wanted api.ShellWanted) talk.Ending {
-	most := workspace.Bound{What: "what is taken out at a time", Most: mostTaken}
+	most := workspace.Bound{What: "what is taken out at a time", Most: workspace.MostTaken}
 	err := v.files.Send(c.ctx, most, []string{wanted.Path}, func(packed io.Reader) error {
 		piece := make([]byte, talk.MaxData)
 		for {

@@ -7,6 +7,9 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"strings"
+
+	"gentlepiston.example/piston/core/plain"
 )
 
 // Kind says what a message is.
@@ -102,8 +105,8 @@ type Ending struct {
 
 // OfEnding makes the message that it is over.
 func OfEnding(e Ending) []byte {
-	if len(e.Why) > 500 {
-		e.Why = e.Why[:500]
+	if len(e.Why) > mostWhy {
+		e.Why = e.Why[:mostWhy]
 	}
 	text, err := json.Marshal(e)
 	if err != nil {
@@ -112,10 +115,24 @@ func OfEnding(e Ending) []byte {
 	return Of(Over, text)
 }
 
-// EndingOf reads the body of one.
+// mostWhy is the most bytes of why something ended, and mostCode the greatest exit code.
+const (
+	mostWhy  = 500
+	mostCode = 255
+)
+
+// EndingOf reads the body of one. Whoever has written it may be anybody: why is a line of text, and a code one that
+// programs can end with.
 func EndingOf(body []byte) (e Ending) {
 	if json.Unmarshal(body, &e) != nil {
 		return Ending{Why: "nobody can read why"}
+	}
+	if e.Why = plain.Line(e.Why); len(e.Why) > mostWhy {
+		e.Why = strings.ToValidUTF8(e.Why[:mostWhy], "")
+	}
+	if e.Code != nil {
+		code := min(max(*e.Code, 0), mostCode)
+		e.Code = &code
 	}
 	return e
 }

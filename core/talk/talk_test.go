@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -39,6 +40,18 @@ func TestStrangeMessagesAreRefused(t *testing.T) {
 	_, body, err := Read(OfEnding(Ending{Why: strings.Repeat("w", 99_999)}))
 	require.NoError(t, err)
 	assert.Len(t, EndingOf(body).Why, 500)
+	for _, hostile := range []string{`{"why": "a\u0000b\u001b[31m\nc", "code": 9223372036854775807}`, `{"why": "a", "code": -7}`,
+		`{"why": "` + strings.Repeat("é", 900) + `"}`} {
+		e := EndingOf([]byte(hostile))
+		assert.True(t, utf8.ValidString(e.Why))
+		assert.NotContains(t, e.Why, "\x00")
+		assert.NotContains(t, e.Why, "\x1b")
+		assert.NotContains(t, e.Why, "\n")
+		assert.LessOrEqual(t, len(e.Why), 500)
+		if e.Code != nil {
+			assert.Contains(t, []int{0, 255}, *e.Code)
+		}
+	}
 }
 
 func TestATerminalIsOfSomeSize(t *testing.T) {

@@ -12,6 +12,14 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
+
+	"gentlepiston.example/piston/core/quantity"
+)
+
+const (
+	// MostTaken bounds what is taken out at a time, in bytes.
+	MostTaken = 10 << 30
+	mostFiles = 1_000_000
 )
 
 // Unpack puts what Send has packed into somebody's own folder, and lists the files. Nothing that is there is replaced.
@@ -30,10 +38,14 @@ func Unpack(dir string, packed io.Reader) (files []string, err error) {
 		return nil, err
 	}
 	defer unpacked.Close()
-	for tr := tar.NewReader(unpacked); ; {
+	left := &io.LimitedReader{R: unpacked, N: MostTaken}
+	for tr := tar.NewReader(left); ; {
 		h, err := tr.Next()
 		if errors.Is(err, io.EOF) {
 			return files, nil
+		}
+		if left.N <= 0 || len(files) >= mostFiles {
+			return files, fmt.Errorf("it is more than %s, or than %d files", quantity.Bytes(MostTaken), mostFiles)
 		}
 		if err != nil {
 			return files, err

@@ -20,6 +20,8 @@ type Line interface {
 const (
 	beatEvery = 10 * time.Second
 	silence   = 35 * time.Second
+	// seldomEvery is the least time between messages that are seldom.
+	seldomEvery = 10 * time.Millisecond
 )
 
 // bridge passes messages between a line and the other side of a shell, which may be at another server, until either
@@ -41,6 +43,7 @@ type bridge struct {
 	mu    sync.Mutex
 	moved sync.Cond
 	out   int  // bytes on their way
+	shown int  // bytes that the line was given, and has not said that it took
 	there bool // the other side is
 	over  bool
 }
@@ -107,14 +110,23 @@ func (b *bridge) forth(ctx context.Context) talk.Ending {
 			return talk.EndingOf(body)
 		case talk.Beat, talk.Word:
 			continue
+		case talk.Taken:
+			if !b.took(talk.TakenOf(body)) {
+				return talk.Ending{Why: "it says that it took what it was not given"}
+			}
+		case talk.Resize, talk.End:
+			// Nobody does so often; whoever does would be passed on without end.
+			select {
+			case <-time.After(seldomEvery):
+			case <-ctx.Done():
+			}
 		case talk.Data:
 			if !b.room(len(body)) {
 				return talk.Ending{}
 			}
-		default:
-			if !b.room(0) {
-				return talk.Ending{}
-			}
+		}
+		if kind != talk.Data && !b.room(0) {
+			return talk.Ending{}
 		}
 		if err := b.pass(message); err != nil {
 			return talk.Ending{Why: fmt.Sprintf("what was sent cannot be passed on: %v", err)}
@@ -138,6 +150,24 @@ func (b *bridge) room(n int) bool {
 	}
 	b.out += n
 	return !b.over
+}
+
+// took notes that the line has taken bytes; false when it was not given so many.
+func (b *bridge) took(n int) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.shown -= n
+	return b.shown >= 0
+}
+
+// give gives a message to the line.
+func (b *bridge) give(ctx context.Context, message []byte) error {
+	if talk.Kind(message[0]) == talk.Data {
+		b.mu.Lock()
+		b.shown += len(message) - 1
+		b.mu.Unlock()
+	}
+	return b.line.Write(ctx, message)
 }
 
 // heard notes that the other side is there and has taken bytes.
@@ -220,7 +250,7 @@ func (b *bridge) back(ctx context.Context) (ended talk.Ending, heard bool) {
 				continue
 			}
 		}
-		if err := b.line.Write(ctx, message); err != nil {
+		if err := b.give(ctx, message); err != nil {
 			return talk.Ending{Why: errLeft.Error()}, false
 		}
 	}

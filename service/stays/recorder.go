@@ -61,6 +61,9 @@ func (r *recorder) seen(kind talk.Kind, body []byte) error {
 	if r.failed != nil {
 		return fmt.Errorf("what is shown cannot be recorded: %w", r.failed)
 	}
+	if r.cast != nil && r.all > mostRecorded {
+		return fmt.Errorf("%s were printed, and no more is recorded", quantity.Bytes(mostRecorded))
+	}
 	switch kind {
 	case talk.Data:
 		r.all += int64(len(body))
@@ -68,13 +71,12 @@ func (r *recorder) seen(kind talk.Kind, body []byte) error {
 		if r.cast == nil {
 			return nil
 		}
-		if r.all > mostRecorded {
-			return fmt.Errorf("%s were printed, and no more is recorded", quantity.Bytes(mostRecorded))
-		}
 		r.text.WriteString(r.cast.Shows(body, time.Now()))
 	case talk.Resize:
 		if r.cast != nil {
-			r.text.WriteString(r.cast.Resized(talk.SizeOf(body), time.Now()))
+			line := r.cast.Resized(talk.SizeOf(body), time.Now())
+			r.all += int64(len(line)) // of a shell that changes its size without end, too
+			r.text.WriteString(line)
 		}
 	}
 	if r.text.Len() >= pieceBytes {
