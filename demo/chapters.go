@@ -149,7 +149,7 @@ var chapters = []chapter{
 		call: func(ctx context.Context, s *Story, g *repository) error {
 			return s.propose(ctx, g, "41", "refs/outside/41")
 		},
-		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:25", 0}},
+		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:26", 0}},
 	},
 	{
 		what: "two pushes while the project is held: only the newer is built",
@@ -214,7 +214,7 @@ var chapters = []chapter{
 			return g.commit(ctx, "Seal what is built on every push")
 		},
 		push: []string{"work/deliver-early"},
-		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:102", 0}},
+		runs: []wanted{{"trunk", state.Failed, "", "piston/trunk.toml:103", 0}},
 	},
 	{
 		what: "mended, it goes to both stores, and to all",

@@ -83,7 +83,7 @@ func TestLookingAroundInTheConsole(t *testing.T) {
 			return fmt.Errorf("%q is not shown: %w", text, ctx.Err())
 		})
 	}
-	do("look around", chromedp.Navigate(address+"/shore/1"), chromedp.Click(`//a[text()="Look around"]`),
+	do("look around", chromedp.Navigate(address+"/shore/1"), chromedp.Click(`//section[@aria-label="What failed"]//a[text()="Look around"]`),
 		chromedp.WaitVisible(`.xterm`, chromedp.ByQuery), shown("/build/src $"))
 	do("type", chromedp.KeyEvent("echo $((6 * 7))-typed; ls -a"+kb.Enter), shown("42-typed"), shown("piston"))
 	var leaves string

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
@@ -30,7 +31,7 @@ var pages = []struct {
 	{"release", "/tidewick/releases/almanac/1.5.0", `section[aria-label="Where it went"] table`, true},
 	{"projects", "/", `//section[@aria-label="saltmarsh"]`, true},
 	{"runs", "/tidewick", `//a[text()="6"]`, true},
-	{"time", "/saltmarsh/time?step=notebook%2Ftests", `//*[@id="step"]//*[contains(text(), "It took longest")]`, false},
+	{"time", "/saltmarsh/time?step=notebook%2Ftests", `//*[@id="step"]//*[contains(text(), "It took longest")]`, true},
 	{"run-failed", "/tidewick/3", `[role=log] [data-line]`, false},
 	{"queue", "/-/queue", `//td[contains(text(), "held")]`, true},
 	{"editor", "/tidewick/pipelines/trunk", `//span[contains(text(), "nothing found")]`, true},
@@ -117,6 +118,9 @@ func shoot(address, password, out string, others []other) error {
 			}
 		}
 	}
+	if err := lookAround(ctx, address, filepath.Join(out, "shell-dark.png")); err != nil {
+		return err
+	}
 	for _, o := range others {
 		err := picture(ctx, filepath.Join(out, o.name+"-light.png"), browser.Scheme("light"),
 			chromedp.EmulateViewport(o.width, 844), chromedp.Navigate(o.address), chromedp.WaitVisible("//h1"))
@@ -125,6 +129,13 @@ func shoot(address, password, out string, others []other) error {
 		}
 	}
 	return nil
+}
+
+// lookAround shows a terminal in what the demo's failed run has left.
+func lookAround(ctx context.Context, address, file string) error {
+	return picture(ctx, file, chromedp.Navigate(address+"/tidewick/3/shell/core"), chromedp.WaitVisible(`.xterm`, chromedp.ByQuery),
+		chromedp.Sleep(time.Second), chromedp.KeyEvent("ls"+kb.Enter), chromedp.Sleep(time.Second),
+		chromedp.KeyEvent("make test 2>&1 | tail -4"+kb.Enter), chromedp.Sleep(3*time.Second))
 }
 
 // other is a page that is not the console's.

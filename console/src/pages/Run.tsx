@@ -14,7 +14,7 @@ import { LogView } from '../parts/LogView';
 import { Notes } from '../parts/Notes';
 import { RunPackages } from '../parts/RunPackages';
 import { RunTime } from '../parts/RunTime';
-import { RunStays } from '../parts/Stays';
+import { LookAround, RunStays } from '../parts/Stays';
 import { SincePanel } from '../parts/SincePanel';
 import { Timeline } from '../parts/Timeline';
 import { RunHead } from '../run/RunHead';
@@ -88,7 +88,12 @@ export default function RunPage() {
       {run.findings && run.findings.length > 0 && <Findings findings={run.findings} />}
       {run.reported && run.reported.length > 0 && <OnlyReported list={run.reported} />}
       {run.failure && (
-        <FailurePanel failure={run.failure} project={project} open={(n) => openLine(run.failure?.job ?? '', n)} />
+        <FailurePanel
+          failure={run.failure}
+          project={project}
+          open={(n) => openLine(run.failure?.job ?? '', n)}
+          beside={<LookAround project={project} run={number} job={run.failure.job} />}
+        />
       )}
       {run.state !== 'passed' && over(run.state) && run.jobs.length > 0 && <SincePanel run={run} />}
       {run.jobs.map((j) => j.state === 'waiting' && j.gate && <GatePanel key={j.gate.id} gate={j.gate} now={now} />)}

@@ -1,3 +1,4 @@
+import type { ReactNode } from 'react';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
@@ -61,16 +62,22 @@ export function FailurePanel({
   failure,
   project,
   open,
+  beside,
 }: {
   failure: Failure;
   project: string;
+  /** What stands beside the head. */
+  beside?: ReactNode;
   open: (line: number) => void;
 }) {
   return (
     <Paper component="section" aria-label="What failed" sx={frame}>
-      <Box sx={{ fontWeight: 650, color: 'error.main' }}>
-        {failure.job}
-        {failure.step && ` › ${failure.step}`}: {failure.reason}
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', justifyContent: 'space-between', columnGap: 2 }}>
+        <Box sx={{ fontWeight: 650, color: 'error.main' }}>
+          {failure.job}
+          {failure.step && ` › ${failure.step}`}: {failure.reason}
+        </Box>
+        {beside}
       </Box>
       {failure.cause && <Why cause={failure.cause} />}
       {failure.seen && <SeenBefore seen={failure.seen} project={project} />}

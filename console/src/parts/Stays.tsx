@@ -20,7 +20,8 @@ export function stayWord(s: Stay, now = Date.now()): string {
   if (s.state === 'asked') return `stays for ${s.minutes} min once its job has ended`;
   if (s.state === 'over' || !s.until) return `stays no longer${s.why ? `: ${s.why}` : ''}`;
   const left = Math.max(1, Math.round((Date.parse(s.until) - now) / 60_000));
-  return `stays for ${left} min more${s.shells > 0 ? `, ${count(s.shells, 'shell')} open` : ''}`;
+  const long = left < 90 ? `${left} min` : `${(left / 60).toFixed(1)} h`;
+  return `stays for ${long} more${s.shells > 0 ? `, ${count(s.shells, 'shell')} open` : ''}`;
 }
 
 const path = (s: { project: string; run: number; job: string }) => ({
@@ -83,6 +84,24 @@ export function StayLine({ of, named }: { of: Stay; named?: boolean }) {
       )}
       {acts.error && <Box sx={{ color: 'state.bad' }}>{acts.error.message}</Box>}
     </Box>
+  );
+}
+
+/** Leads into the workspace of a job, where it stays. */
+export function LookAround({ project, run, job }: { project: string; run: number; job: string }) {
+  const stays = useStays({ project });
+  const mayBuild = useMe().may('builder', project);
+  if (!mayBuild || !stays.data?.some((s) => s.run === run && s.job === job && s.state === 'stays')) return null;
+  return (
+    <Button
+      size="small"
+      variant="outlined"
+      component={Link}
+      to={`/${encodeURIComponent(project)}/${run}/shell/${encodeURIComponent(job)}`}
+      sx={{ my: -0.5 }}
+    >
+      Look around
+    </Button>
   );
 }
 
