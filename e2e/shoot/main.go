@@ -133,7 +133,8 @@ func shoot(address, password, out string, others []other) error {
 
 // lookAround shows a terminal in what the demo's failed run has left.
 func lookAround(ctx context.Context, address, file string) error {
-	return picture(ctx, file, chromedp.Navigate(address+"/tidewick/3/shell/core"), chromedp.WaitVisible(`.xterm`, chromedp.ByQuery),
+	return picture(ctx, file, chromedp.Navigate(address+"/tidewick/3/shell/core"),
+		chromedp.WaitVisible(`.xterm`, chromedp.ByQuery),
 		chromedp.Sleep(time.Second), chromedp.KeyEvent("ls"+kb.Enter), chromedp.Sleep(time.Second),
 		chromedp.KeyEvent("make test 2>&1 | tail -4"+kb.Enter), chromedp.Sleep(3*time.Second))
 }
