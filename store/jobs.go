@@ -155,6 +155,25 @@ type TestReport struct {
 
 var stepColumns = columnsOf[Step]("s")
 
+// RunParts are what a run is made of: its jobs, their attempts, and the steps of those, each in order.
+type RunParts struct {
+	Jobs     []Job
+	Attempts []Attempt
+	Steps    []Step
+}
+
+// PartsOf lists them.
+func (q Q) PartsOf(ctx context.Context, run record.RunID) (p RunParts, err error) {
+	if p.Jobs, err = q.Jobs(ctx, run); err != nil {
+		return p, err
+	}
+	if p.Attempts, err = q.Attempts(ctx, run); err != nil {
+		return p, err
+	}
+	p.Steps, err = q.StepsOfRun(ctx, run)
+	return p, err
+}
+
 // StepsOfRun lists the steps of all attempts of a run, in order.
 func (q Q) StepsOfRun(ctx context.Context, run record.RunID) (list []Step, err error) {
 	err = q.list(ctx, &list, `SELECT `+stepColumns+` FROM steps s JOIN attempts a ON a.id = s.attempt_id

@@ -77,18 +77,11 @@ func (s *History) slower(ctx context.Context, project string, run store.Run) (li
 
 // ran is a run's jobs as they went, by the last attempt of each.
 func (s *History) ran(ctx context.Context, run store.Run) ([]timing.Ran, error) {
-	jobs, err := s.Store.Jobs(ctx, run.ID)
+	of, err := s.Store.PartsOf(ctx, run.ID)
 	if err != nil {
 		return nil, err
 	}
-	attempts, err := s.Store.Attempts(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	steps, err := s.Store.StepsOfRun(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
+	jobs := of.Jobs
 	since := func(t *time.Time) int64 {
 		if t == nil {
 			return 0
@@ -101,7 +94,7 @@ func (s *History) ran(ctx context.Context, run store.Run) ([]timing.Ran, error) 
 		one := timing.Ran{Name: j.Name, After: namesOf(jobs, d.After), Takes: namesOf(jobs, givers(d.Take)), Loose: loose(d),
 			Own: slices.Equal(d.Machine, []string{definition.ServiceMachine})}
 		first := true
-		for _, a := range attempts {
+		for _, a := range of.Attempts {
 			if a.JobID != j.ID || a.Claimed == nil || a.Finished == nil {
 				continue
 			}
@@ -111,7 +104,7 @@ func (s *History) ran(ctx context.Context, run store.Run) ([]timing.Ran, error) 
 			one.Again = since(&a.Queued)
 			one.Claimed, one.Prepared, one.Ended = since(a.Claimed), since(a.Prepared), since(a.Finished)
 			one.Steps = nil
-			for _, st := range steps {
+			for _, st := range of.Steps {
 				if st.AttemptID == a.ID && st.Started != nil && st.Finished != nil {
 					one.Steps = append(one.Steps, timing.Stretch{Kind: timing.Stepping, Job: j.Name, Step: st.Name,
 						From: since(st.Started), Took: max(0, since(st.Finished)-since(st.Started))})

@@ -9,6 +9,7 @@ import (
 	resource "go.opentelemetry.io/proto/otlp/resource/v1"
 	trace "go.opentelemetry.io/proto/otlp/trace/v1"
 
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/traced"
 	"gentlepiston.example/piston/store"
@@ -17,20 +18,12 @@ import (
 // spans are those of a run: itself, its jobs' attempts since it was opened, their preparation, and their steps. Names
 // of attributes are OpenTelemetry's (semantic conventions, CICD and VCS).
 func (s *Traces) spans(ctx context.Context, run store.Run) (*trace.TracesData, error) {
-	jobs, err := s.Store.Jobs(ctx, run.ID)
+	of, err := s.Store.PartsOf(ctx, run.ID)
 	if err != nil {
 		return nil, err
 	}
-	attempts, err := s.Store.Attempts(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	steps, err := s.Store.StepsOfRun(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
-	names := map[any]string{}
-	for _, j := range jobs {
+	names := map[record.JobID]string{}
+	for _, j := range of.Jobs {
 		names[j.ID] = j.Name
 	}
 	id := traced.OfRun(run.ID, run.Queued, run.Reopenings)
@@ -46,7 +39,7 @@ func (s *Traces) spans(ctx context.Context, run store.Run) (*trace.TracesData, e
 	if s.public != "" {
 		attributes(whole, "cicd.pipeline.run.url.full", fmt.Sprintf("%s/%s/%d", s.public, run.Project, run.Number))
 	}
-	for _, a := range attempts {
+	for _, a := range of.Attempts {
 		if a.Claimed == nil || a.Finished == nil || a.Queued.Before(from) {
 			continue
 		}
@@ -57,7 +50,7 @@ func (s *Traces) spans(ctx context.Context, run store.Run) (*trace.TracesData, e
 		if a.Prepared != nil {
 			b.add(id.Prepared(a.ID), id.Attempt(a.ID), "preparation", *a.Claimed, *a.Prepared, state.Passed, "")
 		}
-		for _, st := range steps {
+		for _, st := range of.Steps {
 			if st.AttemptID != a.ID || st.Started == nil || st.Finished == nil {
 				continue
 			}

@@ -10,6 +10,7 @@ import { api, take } from '../api/client';
 import { useKeys } from '../keys';
 import { StayLine, useStays } from '../parts/Stays';
 import { Rows } from '../parts/Rows';
+import { RunLink } from '../parts/RunLink';
 import { useTopic } from '../stream';
 import { ago, count } from '../text';
 
@@ -84,15 +85,7 @@ export default function Queue() {
                 cells: [
                   j.place,
                   j.project,
-                  <Box
-                    key="r"
-                    component={Link}
-                    to={to}
-                    onClick={(e) => e.stopPropagation()}
-                    sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}
-                  >
-                    run {j.run}
-                  </Box>,
+                  <RunLink key="r" to={to} run={j.run} />,
                   j.pipeline,
                   <b key="j">{j.job}</b>,
                   j.branch,

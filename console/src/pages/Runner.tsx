@@ -4,9 +4,10 @@ import Button from '@mui/material/Button';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { Link, useParams } from 'react-router';
+import { useParams } from 'react-router';
 import { api, take, type State } from '../api/client';
 import { Rows } from '../parts/Rows';
+import { RunLink } from '../parts/RunLink';
 import { Scrolled } from '../parts/Scrolled';
 import { StateMark } from '../parts/StateMark';
 import { StayLine, useStays } from '../parts/Stays';
@@ -123,15 +124,7 @@ export default function Runner() {
                     {ago(d.claimed_at)}
                   </Box>,
                   d.project,
-                  <Box
-                    key="r"
-                    component={Link}
-                    to={to}
-                    onClick={(e) => e.stopPropagation()}
-                    sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}
-                  >
-                    run {d.run}
-                  </Box>,
+                  <RunLink key="r" to={to} run={d.run} />,
                   d.job,
                   <StateMark key="s" state={d.state as State} />,
                   <Box key="l" component="span" sx={{ whiteSpace: 'nowrap' }}>

@@ -9,10 +9,11 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Terminal } from '@xterm/xterm';
 import { useCallback, useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { useParams } from 'react-router';
 import { api, done, take, type LookAround } from '../api/client';
 import { useMe } from '../me';
 import { Rows } from '../parts/Rows';
+import { RunLink } from '../parts/RunLink';
 import { Screen } from '../parts/Screen';
 import { Scrolled } from '../parts/Scrolled';
 import { StayLine, useStays } from '../parts/Stays';
@@ -133,15 +134,7 @@ export default function Shells() {
               key: String(h.id),
               to: `/${encodeURIComponent(project)}/${h.run}?job=${encodeURIComponent(h.job)}`,
               cells: [
-                <Box
-                  key="r"
-                  component={Link}
-                  onClick={(e) => e.stopPropagation()}
-                  to={`/${encodeURIComponent(project)}/${h.run}`}
-                  sx={{ color: 'primary.main', whiteSpace: 'nowrap' }}
-                >
-                  run {h.run}
-                </Box>,
+                <RunLink key="r" to={`/${encodeURIComponent(project)}/${h.run}`} run={h.run} />,
                 h.job,
                 h.who,
                 <Box
