@@ -164,8 +164,9 @@ func (q Q) GiveUp(ctx context.Context, k Kept) error {
 	case "handover":
 		return q.do(ctx, ErrNotFound, `DELETE FROM handovers WHERE attempt_id = $1 AND name = $2`, k.ID, k.What)
 	case "log":
-		return q.do(ctx, ErrNotFound, `UPDATE attempts SET log_blob = '', log_size = 0 WHERE id = $1 AND log_blob = $2`, k.ID,
-			k.Blob)
+		return q.do(ctx, ErrNotFound, `WITH shown AS (DELETE FROM shell_parts t USING shells h WHERE h.id = t.shell_id
+				AND h.attempt_id = $1)
+			UPDATE attempts SET log_blob = '', log_size = 0 WHERE id = $1 AND log_blob = $2`, k.ID, k.Blob)
 	}
 	return ErrNotFound
 }

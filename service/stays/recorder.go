@@ -136,6 +136,10 @@ func (s *Stays) Recording(ctx context.Context, project string, id record.ShellID
 	if h.Kind != string(api.ShellShell) || h.Opened == nil {
 		return nil, fmt.Errorf("a recording of shell %d: %w", id, ground.ErrNotFound)
 	}
+	// What was shown is given up with the log of its job.
+	if _, err := s.Store.ShellPart(ctx, id, 0); err != nil {
+		return nil, ground.Known(err, "the recording of shell %d, kept as long as the log", id)
+	}
 	reader, writer := io.Pipe()
 	go func() { writer.CloseWithError(s.writeParts(ctx, id, writer)) }()
 	return reader, nil

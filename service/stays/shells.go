@@ -53,15 +53,16 @@ func (s *Stays) Join(ctx context.Context, project string, id record.ShellID, lin
 		b.patience = api.MaxStayMinutes * time.Minute
 		b.word = func() string { return s.waitsFor(ctx, id, project) }
 	}
-	ended := b.run(s.during(ctx))
-	return s.ended(ctx, id, ended)
+	during, over := s.during(ctx)
+	defer over()
+	return s.ended(ctx, id, b.run(during))
 }
 
-// during ends with the service, too.
-func (s *Stays) during(ctx context.Context) context.Context {
+// during ends with the service, too, and with what it returns.
+func (s *Stays) during(ctx context.Context) (context.Context, func()) {
 	ctx, cancel := context.WithCancel(ctx)
-	context.AfterFunc(s.Life, cancel)
-	return ctx
+	stop := context.AfterFunc(s.Life, cancel)
+	return ctx, func() { stop(); cancel() }
 }
 
 // Leave notes that whoever has asked for a shell does not come.
@@ -308,6 +309,8 @@ func (s *Stays) Serve(ctx context.Context, attempt record.AttemptID, id record.S
 	r := newRecorder(s, h, one)
 	b := &bridge{line: line, from: from, patience: answersWithin, seen: r.seen, woken: woken, overWhy: s.overWhy(ctx, id),
 		pass: func(m []byte) error { return s.Stream.Pass(toPerson(id), m) }}
-	ended := b.run(s.during(ctx))
+	during, over := s.during(ctx)
+	defer over()
+	ended := b.run(during)
 	return errors.Join(r.close(context.WithoutCancel(ctx)), s.ended(ctx, id, ended))
 }

@@ -17,6 +17,7 @@ import { FormDialog } from '../parts/FormDialog';
 import { List } from '../parts/List';
 import { mono } from '../theme';
 import { ago } from '../text';
+import { Wishes } from '../parts/Wishes';
 import { Scrolled } from '../parts/Scrolled';
 
 type Bound = 'reader' | 'builder' | 'keeper' | 'administrator';
@@ -221,6 +222,7 @@ export default function You() {
           . It is not shown again.
         </Alert>
       )}
+      <Wishes />
       <Box component="section">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1 }}>
           <Typography variant="h2" sx={{ flexGrow: 1 }}>
