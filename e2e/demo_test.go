@@ -183,7 +183,7 @@ func checkConsole(t *testing.T, s *server) {
 	assert.Contains(t, text, "core › unit tests: exit code 2")
 	assert.Contains(t, text, "springs exceed neaps")
 	var line, colour string
-	do("to the line", chromedp.Click(`[aria-label="What failed"] a`), chromedp.WaitVisible(`[role=log] [data-line="19"]`), chromedp.Text(`[role=log] [data-line="19"]`, &line),
+	do("to the line", chromedp.Click(`[aria-label="What failed"] a[aria-label^="line"]`), chromedp.WaitVisible(`[role=log] [data-line="19"]`), chromedp.Text(`[role=log] [data-line="19"]`, &line),
 		chromedp.Location(&size), chromedp.Evaluate(`getComputedStyle(document.querySelector('[data-line="19"] span span')).color`, &colour))
 	assert.Contains(t, line, "FAIL springs exceed neaps")
 	assert.Contains(t, size, "job=core&line=19", "the address leads to the line")

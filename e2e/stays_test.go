@@ -261,21 +261,21 @@ func TestShellsThatFloodThatAreLeftAndThatLoseTheService(t *testing.T) {
 // A shell ends with the role of whoever is in it, and a page of another address opens none.
 func TestWhoMayNoLongerIsOut(t *testing.T) {
 	s := theServer(t)
-	s.stands(t, "roles")
+	s.stands(t, "nolonger")
 	wren := s.as(t, "wren")
-	out, code := s.piston(t, "", "role", "give", "builder", "wren", "--project", "roles")
+	out, code := s.piston(t, "", "role", "give", "builder", "wren", "--project", "nolonger")
 	require.Zero(t, code, out)
-	y := wren.types(t, "shell", "roles")
+	y := wren.types(t, "shell", "nolonger")
 	y.sees(t, "$ ")
-	out, code = s.piston(t, "", "role", "take", "wren", "--project", "roles")
+	out, code = s.piston(t, "", "role", "take", "wren", "--project", "nolonger")
 	require.Zero(t, code, out)
 	var exit *exec.ExitError
 	require.ErrorAs(t, y.cmd.Wait(), &exit)
-	out, code = wren.piston(t, "", "shell", "roles", "1", "--job", "main")
+	out, code = wren.piston(t, "", "shell", "nolonger", "1", "--job", "main")
 	assert.Equal(t, 3, code, out)
 
 	ask, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
-		"http://"+s.listen+"/api/v1/projects/roles/runs/1/jobs/main/shell?kind=shell", nil)
+		"http://"+s.listen+"/api/v1/projects/nolonger/runs/1/jobs/main/shell?kind=shell", nil)
 	require.NoError(t, err)
 	token, err := s.cl.Bearer()
 	require.NoError(t, err)
@@ -287,7 +287,7 @@ func TestWhoMayNoLongerIsOut(t *testing.T) {
 	require.NoError(t, err)
 	defer answer.Body.Close()
 	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
-	assert.Zero(t, s.stay(t, "roles").Shells, "nobody came")
+	assert.Zero(t, s.stay(t, "nolonger").Shells, "nobody came")
 }
 
 func TestTheRunnersEndEndsAStay(t *testing.T) {
