@@ -210,7 +210,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 			return err
 		}
 		defer res.Body.Close()
-		if out == nil {
+		if out == nil || res.StatusCode == http.StatusNoContent {
 			_, err = io.Copy(io.Discard, res.Body)
 			return err
 		}

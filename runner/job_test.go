@@ -99,6 +99,7 @@ func serveFake(t *testing.T, repo string) *fakeService {
 		case "finish":
 			f.finish = new(api.Finish)
 			assert.NoError(t, json.Unmarshal(text, f.finish))
+			_, _ = io.WriteString(w, "{}")
 		default:
 			w.WriteHeader(http.StatusNotFound)
 		}
