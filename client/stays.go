@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"time"
 
 	"github.com/coder/websocket"
 
@@ -110,8 +111,13 @@ func (c *Client) talk(ctx context.Context, path string) (*Talk, error) {
 	return &Talk{conn}, nil
 }
 
+// silence is after how long without a word the service is gone: it says each ten seconds that it is there.
+const silence = 45 * time.Second
+
 // Read reads a message.
 func (t *Talk) Read(ctx context.Context) (talk.Kind, []byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, silence)
+	defer cancel()
 	kind, message, err := t.conn.Read(ctx)
 	if err != nil {
 		return 0, nil, err

@@ -142,6 +142,13 @@ func TestSecretsComeToAShellThatWasGrantedThem(t *testing.T) {
 	out, code = s.piston(t, "", "shell", "granted", "-c", "echo ${#UPLOAD_KEY}")
 	require.Zero(t, code, out)
 	assert.Equal(t, "0\n", out, "the next one does not")
+	out, code = s.piston(t, "quite-another-value-since", "secret", "set", "granted", "UPLOAD_KEY", "--any")
+	require.Zero(t, code, out)
+	out, code = s.piston(t, "", "shell", "granted", "-c", "echo ${#UPLOAD_KEY} $UPLOAD_KEY; echo the-upload-key-itself",
+		"--secret", "UPLOAD_KEY")
+	require.Zero(t, code, out)
+	assert.Equal(t, "25 ‹hidden›\n‹hidden›\n", strings.TrimPrefix(out, "waiting for the machine …\r\n"),
+		"what it is now is hidden, as what it was")
 }
 
 // typing is somebody at a terminal.
@@ -288,6 +295,19 @@ func TestWhoMayNoLongerIsOut(t *testing.T) {
 	defer answer.Body.Close()
 	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
 	assert.Zero(t, s.stay(t, "nolonger").Shells, "nobody came")
+}
+
+func TestAKilledRunnersShellsEndAtOnce(t *testing.T) {
+	s := serve(t)
+	s.stands(t, "killed")
+	y := s.types(t, "shell", "killed")
+	y.sees(t, "$ ")
+	began := time.Now()
+	require.NoError(t, syscall.Kill(s.runnerPid(t), syscall.SIGKILL))
+	var exit *exec.ExitError
+	require.ErrorAs(t, y.cmd.Wait(), &exit)
+	assert.Less(t, time.Since(began), 20*time.Second)
+	assert.Equal(t, 3, exit.ExitCode())
 }
 
 func TestTheRunnersEndEndsAStay(t *testing.T) {

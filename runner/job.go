@@ -260,7 +260,8 @@ func (j *job) steps(ctx context.Context) (failed error) {
 
 // carrying is what carries the job's steps out.
 func (j *job) carrying() *executor.Job {
-	return &executor.Job{Attempt: j.attempt, Files: j.files, Box: j.box, Secrets: j.secrets, Limits: j.limits}
+	return &executor.Job{Attempt: j.attempt, Files: j.files, Box: j.box, Secrets: j.secrets, Limits: j.limits,
+		Kinds: j.attempt.Work.SecretKinds}
 }
 
 // openSecrets unseals what came for this job and prepares to hide it.

@@ -15,6 +15,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/mask"
 	"gentlepiston.example/piston/core/talk"
 	"gentlepiston.example/piston/runner/beside"
 	"gentlepiston.example/piston/runner/sandbox"
@@ -124,7 +125,7 @@ func (c *visitor) hear(ctx context.Context) {
 		}
 		switch kind {
 		case talk.Over:
-			c.leave(cmpWhy(talk.EndingOf(body).Why))
+			c.leave(leftFor(talk.EndingOf(body).Why))
 			return
 		case talk.Data:
 			c.isAlive()
@@ -145,7 +146,8 @@ func (c *visitor) hear(ctx context.Context) {
 	}
 }
 
-func cmpWhy(why string) error {
+// leftFor is why whoever used a shell is gone.
+func leftFor(why string) error {
 	if why == "" {
 		return errLeft
 	}
@@ -186,7 +188,11 @@ func (c *visitor) show(text []byte) error {
 
 // shell runs a shell, or a command, as the step would that the job ended with.
 func (v *visits) shell(c *visitor, wanted api.ShellWanted) talk.Ending {
-	spec, err := v.asTheStep(wanted)
+	granted, err := v.granted(wanted)
+	if err != nil {
+		return talk.Ending{Why: err.Error()}
+	}
+	spec, err := v.asTheStep(wanted, granted)
 	if err != nil {
 		return talk.Ending{Why: err.Error()}
 	}
@@ -293,15 +299,11 @@ const aPrompt = `\w \$ `
 
 // asTheStep is a shell, or a command, as the step that the job ended with was run: in the same sandbox, folder and
 // environment. Of its secrets it has those that were granted.
-func (v *visits) asTheStep(wanted api.ShellWanted) (*sandbox.Spec, error) {
+func (v *visits) asTheStep(wanted api.ShellWanted, granted api.SealedSecrets) (*sandbox.Spec, error) {
 	step := *v.attempt.Work.Job.Step[v.at]
-	granted, err := v.granted(wanted)
-	if err != nil {
-		return nil, err
-	}
 	step.Shell, step.Secrets, step.SecretFiles = "", wanted.Wants, nil
 	carrying := v.carrying()
-	carrying.Secrets = granted
+	carrying.Secrets, carrying.Kinds = granted, wanted.SecretKinds
 	text := aShell
 	if wanted.Command != "" {
 		text = "set +e\n" + wanted.Command + "\n"
@@ -322,7 +324,8 @@ func (v *visits) asTheStep(wanted api.ShellWanted) (*sandbox.Spec, error) {
 // shellNumber is added to a shell's, so that what it is given is told from what steps are.
 const shellNumber = 1_000_000
 
-// granted unseals the secrets that a shell was granted.
+// granted unseals the secrets that a shell was granted. They are hidden from then on: each may be another than when the
+// job began. What hides them remembers them as long as the workspace stays.
 func (v *visits) granted(wanted api.ShellWanted) (api.SealedSecrets, error) {
 	given := api.SealedSecrets{}
 	if len(wanted.Secrets) == 0 {
@@ -336,7 +339,15 @@ func (v *visits) granted(wanted api.ShellWanted) (api.SealedSecrets, error) {
 	if err != nil {
 		return nil, err
 	}
-	return given, json.Unmarshal(text, &given)
+	if err := json.Unmarshal(text, &given); err != nil {
+		return nil, err
+	}
+	values := make([]mask.Value, 0, len(given))
+	for name, value := range given {
+		values = append(values, mask.Value{Name: name, Text: value})
+	}
+	v.files.Hiding.Also(values)
+	return given, nil
 }
 
 // takeOut sends files of the workspace, packed. None that holds a secret of the job leaves.

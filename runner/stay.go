@@ -67,8 +67,11 @@ const goneWithin = 3 * time.Second
 func (v *visits) receive(life context.Context) (over bool) {
 	until := time.Now().Add(time.Minute) // before the first answer
 	for life.Err() == nil {
-		news, err := v.Client.BeatStay(life, v.attempt.ID(),
+		// The client tries for long what fails; a workspace stays no longer than it was told.
+		asking, done := context.WithDeadline(life, until)
+		news, err := v.Client.BeatStay(asking, v.attempt.ID(),
 			api.StayBeat{Recipient: v.identity.Recipient().String(), Open: v.known()})
+		done()
 		switch {
 		case errors.Is(err, client.ErrGone), errors.Is(err, client.ErrNotFound):
 			return true

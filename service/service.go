@@ -118,6 +118,9 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err
 	}
+	if err := st.SeeStaysAnew(ctx); err != nil {
+		return nil, err
+	}
 	if err := s.background(); err != nil {
 		s.Close()
 		return nil, err

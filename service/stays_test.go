@@ -473,3 +473,16 @@ func TestAStayIsAskedForWholeOrNotAtAll(t *testing.T) {
 		eachStatement(t, db, step.what, step.do)
 	}
 }
+
+func TestStaysOutliveTheService(t *testing.T) {
+	s, dsn := openOn(t)
+	addProject(t, s, "p")
+	l, _ := leftBy(t, s, staying, state.Failed, nil)
+	s.Ground.Close()
+	alter(t, dsn, `UPDATE stays SET seen_at = now() - interval '1 hour'`)
+	again := openIn(t, dsn, s.Home())
+	require.Never(t, func() bool {
+		one, err := again.Store.StayOf(asItself(t), l.attempt)
+		return err != nil || one.Ended != nil
+	}, 7*time.Second, 100*time.Millisecond, "its runner has a minute to say that it is there")
+}

@@ -63,6 +63,11 @@ func (q Q) SeeStay(ctx context.Context, attempt record.AttemptID, recipient stri
 		WHERE attempt_id = $1 AND ended_at IS NULL AND until > now()`, attempt, recipient)
 }
 
+// SeeStaysAnew takes all that stay for seen just now: after the server was away, their runners need time to say so.
+func (q Q) SeeStaysAnew(ctx context.Context) error {
+	return q.do(ctx, nil, `UPDATE stays SET seen_at = now() WHERE ended_at IS NULL AND until > now()`)
+}
+
 // ProlongStay has one that stays do so for a time from now on.
 func (q Q) ProlongStay(ctx context.Context, attempt record.AttemptID, long time.Duration) error {
 	return q.do(ctx, ErrNotFound, `UPDATE stays SET until = now() + $2 WHERE attempt_id = $1 AND ended_at IS NULL

@@ -25,6 +25,7 @@ type Job struct {
 	Files   *workspace.Workspace
 	Box     *sandbox.Box
 	Secrets api.SealedSecrets
+	Kinds   map[string]string // of the secrets: a text or a file each
 	Limits  definition.Numbers
 	Sealed  *Sealed // of the step at work, when it says what it reads; else nil
 }

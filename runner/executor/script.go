@@ -198,7 +198,7 @@ func (j *Job) placeSecrets(i int, spec *sandbox.Spec, step *definition.Step) err
 			return errNoSecret(name)
 		}
 		variable := access.SecretName(name).Variable()
-		if j.Attempt.Work.SecretKinds[name] != string(api.FileSecret) {
+		if j.Kinds[name] != string(api.FileSecret) {
 			spec.Env[variable] = string(value)
 			continue
 		}

@@ -23,9 +23,10 @@ type Hiding struct {
 	masker atomic.Pointer[mask.Masker] // for texts
 	finder atomic.Pointer[mask.Masker] // for files
 
-	mu      sync.Mutex
-	secrets []mask.Value
-	file    string
+	mu       sync.Mutex
+	secrets  []mask.Value
+	declared []mask.Value
+	file     string
 	root    *os.Root // of the file's folder
 	seen    int64    // bytes of the file that are known
 	short   bool     // it has been said that a value is too short
@@ -38,7 +39,16 @@ func NewHiding(secrets ...mask.Value) *Hiding {
 	return h
 }
 
+// Also hides further secrets from now on: those that come to a job after its beginning.
+func (h *Hiding) Also(secrets []mask.Value) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.secrets = append(append([]mask.Value(nil), h.secrets...), secrets...)
+	h.set(h.declared)
+}
+
 func (h *Hiding) set(declared []mask.Value) {
+	h.declared = declared
 	all := append(append([]mask.Value(nil), h.secrets...), declared...)
 	h.masker.Store(mask.New(all...))
 	h.finder.Store(mask.Finder(all...))
@@ -62,6 +72,9 @@ func (h *Hiding) forget() {
 	defer h.mu.Unlock()
 	if h.root != nil {
 		h.root.Close()
+	}
+	for _, one := range h.secrets {
+		clear(one.Text)
 	}
 	h.root, h.secrets = nil, nil
 	h.set(nil)

@@ -31,7 +31,7 @@ func New(g *ground.Ground, s *secrets.Secrets) *Stays { return &Stays{g, s} }
 
 // Background starts its loops.
 func (s *Stays) Background() {
-	s.OneOfAll(ground.Upkeep{What: "ending stays", Every: 5 * time.Second, Do: s.endOver})
+	s.Loop(ground.Upkeep{What: "ending stays", Every: 5 * time.Second, Do: s.endOver})
 }
 
 // topic is woken when something about a workspace that stays is different.
@@ -51,7 +51,8 @@ func (s *Stays) endOver(ctx context.Context) error {
 		if one.Until.After(time.Now()) {
 			why = fmt.Sprintf("runner %s is not heard of any more", one.Runner)
 		}
-		if err := s.Store.EndStay(ctx, one.AttemptID, why); err != nil {
+		// Another server may have done it in the same moment.
+		if err := s.Store.EndStay(ctx, one.AttemptID, why); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
 	}

@@ -16,8 +16,8 @@ func stay(ctx context.Context, q ground.Q, run store.Run, a store.Attempt, to st
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	if run.Outside {
-		return nil // strangers do not say what a machine keeps
+	if to != state.Failed && to != state.TimedOut || run.Outside { // strangers do not say what a machine keeps
+		return nil
 	}
 	job, err := q.JobByID(ctx, a.JobID)
 	if err != nil {
@@ -25,7 +25,7 @@ func stay(ctx context.Context, q ground.Q, run store.Run, a store.Attempt, to st
 	}
 	long := job.Definition.V.Stay.Value()
 	// Of a job that is tried again the last try tells more.
-	if long <= 0 || to != state.Failed && to != state.TimedOut || job.State != to {
+	if long <= 0 || job.State != to {
 		return nil
 	}
 	if err := q.AskStay(ctx, a, long, ""); err != nil {

@@ -1,0 +1,122 @@
+// @vitest-environment jsdom
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { cleanup, render, screen, waitFor } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import { MemoryRouter } from 'react-router';
+import { afterEach, describe, expect, it, vi } from 'vitest';
+import type { Stay } from '../api/client';
+import { MeContext } from '../me';
+import { LookAround, stayWord, StayLine } from './Stays';
+import { Wishes } from './Wishes';
+
+const now = Date.parse('2026-12-01T10:00:00Z');
+const stay: Stay = {
+  project: 'p',
+  run: 7,
+  job: 'core',
+  attempt: 1,
+  ended: 'failed',
+  runner: 'attic',
+  state: 'stays',
+  minutes: 15,
+  until: '2026-12-01T10:12:00Z',
+  shells: 0,
+};
+
+const stayPath = '/api/v1/projects/{project}/runs/{number}/jobs/{job}/stay';
+const of = { path: { project: 'p', number: 7, job: 'core' } };
+
+const service = vi.hoisted(() => ({ asked: [] as unknown[], answers: {} as Record<string, unknown> }));
+vi.mock('../api/client', async (original) => {
+  const does = (method: string) => async (path: string, init?: unknown) => {
+    service.asked.push(init === undefined ? [method, path] : [method, path, init]);
+    const data = service.answers[`${method} ${path}`];
+    return { data, response: new Response(null, { status: data === undefined ? 204 : 200 }) };
+  };
+  return {
+    ...(await original()),
+    api: { GET: does('GET'), PUT: does('PUT'), DELETE: does('DELETE') },
+  };
+});
+
+/** The service answers by method and path; what it was asked is gathered. */
+function serves(answers: Record<string, unknown>) {
+  service.asked = [];
+  service.answers = answers;
+  return service.asked;
+}
+
+const shown = (what: React.ReactNode, role: string) =>
+  render(
+    <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
+      <MeContext.Provider value={{ name: 'ada', administrator: false, roles: { p: role } }}>
+        <MemoryRouter>{what}</MemoryRouter>
+      </MeContext.Provider>
+    </QueryClientProvider>,
+  );
+
+afterEach(cleanup);
+
+describe('a workspace that stays', () => {
+  it('says for how long, and who is in it', () => {
+    expect(stayWord(stay, now)).toBe('stays for 12 min more');
+    expect(stayWord({ ...stay, shells: 2 }, now)).toBe('stays for 12 min more, 2 shells open');
+    expect(stayWord({ ...stay, until: '2026-12-01T15:00:00Z' }, now)).toBe('stays for 5.0 h more');
+    expect(stayWord({ ...stay, state: 'asked', until: undefined }, now)).toBe(
+      'stays for 15 min once its job has ended',
+    );
+    expect(stayWord({ ...stay, state: 'over', why: 'its time is over' }, now)).toContain('its time is over');
+  });
+
+  it('can be entered and let go by whoever may start runs', async () => {
+    const asked = serves({ 'GET /api/v1/stays': [stay] });
+    shown(<StayLine of={stay} />, 'builder');
+    expect(screen.getByText('Look around').getAttribute('href')).toBe('/p/7/shell/core');
+    await userEvent.click(screen.getByText('Let go'));
+    await waitFor(() => expect(asked).toContainEqual(['DELETE', stayPath, { params: of }]));
+    await userEvent.click(screen.getByText('15 min from now'));
+    await waitFor(() => expect(asked).toContainEqual(['PUT', stayPath, { params: of, body: { minutes: 15 } }]));
+  });
+
+  it('is only told of to others', () => {
+    serves({});
+    shown(<StayLine of={stay} />, 'reader');
+    expect(screen.queryByText('Look around')).toBeNull();
+    expect(screen.queryByText('Let go')).toBeNull();
+  });
+
+  it('is led into from the job that failed, and from no other', async () => {
+    serves({ 'GET /api/v1/stays': [stay] });
+    shown(<LookAround project="p" run={7} job="core" />, 'builder');
+    await screen.findByText('Look around');
+    cleanup();
+    const asked = serves({ 'GET /api/v1/stays': [stay] });
+    shown(<LookAround project="p" run={8} job="core" />, 'builder');
+    await waitFor(() => expect(asked.length).toBeGreaterThan(0));
+    expect(screen.queryByText('Look around')).toBeNull();
+  });
+});
+
+describe('what one is told of by mail', () => {
+  it('is chosen by a click, for all projects or for one', async () => {
+    const answer = {
+      choices: [
+        { kind: 'broke', means: 'what I broke' },
+        { kind: 'release', means: 'releases' },
+      ],
+      wishes: [{ kinds: ['broke'], unasked: true }],
+    };
+    const asked = serves({ 'GET /api/v1/wishes': answer, 'PUT /api/v1/wishes': answer });
+    shown(<Wishes />, 'builder');
+    await userEvent.click(await screen.findByLabelText('releases'));
+    await waitFor(() =>
+      expect(asked).toContainEqual(['PUT', '/api/v1/wishes', { body: { kinds: ['broke', 'release'] } }]),
+    );
+    expect(screen.queryByText('Take back')).toBeNull();
+    await userEvent.type(screen.getByLabelText('Otherwise of the project'), 'shore');
+    await userEvent.click(screen.getByText('Choose'));
+    await waitFor(() =>
+      expect(asked).toContainEqual(['PUT', '/api/v1/wishes', { body: { kinds: ['broke'], project: 'shore' } }]),
+    );
+  });
+});
