@@ -18,6 +18,7 @@ type Follows struct {
 	Runners bool // runners at work should learn of it with their next beat, now
 	Logs    bool // a log may be ready to move
 	Next    bool // pipelines wait for it
+	Stays   bool // who has, or uses, a workspace that stays should learn of it now
 }
 
 // The kinds.
@@ -97,8 +98,8 @@ const (
 	WebhookSet        Kind = "webhook.set"
 )
 
-// act is what follows from most of what people do.
-var act = Follows{Audit: true}
+// act is what follows from most of what people do, and stays from what they do with workspaces that stay.
+var act, stays = Follows{Audit: true}, Follows{Audit: true, Stays: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
@@ -116,7 +117,7 @@ var Kinds = map[Kind]Follows{
 	RoleTake: act, RunAgain: act, RunStart: act, RunStop: act, RunnerForget: act, SecretChange: act,
 	SecretDrop: act, SecretRestore: act, SecretSet: act, SessionClose: act, SessionOpen: act,
 	SessionRefuse: act,
-	ShellGrant:    act, ShellOpen: act, StayAsk: act, StayEnd: act,
+	ShellGrant:    stays, ShellOpen: stays, StayAsk: stays, StayEnd: stays,
 	TesterAdd: act, TesterDrop: act, TesterLink: act, TokenAdd: act, TokenRevoke: act, VersionLand: act,
 	ProjectHold:   {Audit: true, Work: true},
 	ProjectLimit:  {Audit: true, Work: true},
@@ -134,7 +135,7 @@ var Kinds = map[Kind]Follows{
 func (f Follows) And(other Follows) Follows {
 	return Follows{f.Audit || other.Audit, f.Console || other.Console, f.Work || other.Work, f.Runners || other.Runners,
 		f.Logs || other.Logs,
-		f.Next || other.Next}
+		f.Next || other.Next, f.Stays || other.Stays}
 }
 
 // Fact is something that happened. It holds no secrets.

@@ -58,6 +58,9 @@ func (s *Ground) Home() string { return s.home }
 // Go does something beside the request that wanted it. It ends with Life.
 func (s *Ground) Go(do func()) { s.at.Go(do) }
 
+// StaysTopic is woken when something about a workspace that stays, or a shell in it, is different.
+const StaysTopic = "stays"
+
 // JobsTopic is woken when there may be work to claim.
 const JobsTopic = "jobs"
 

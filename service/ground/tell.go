@@ -36,6 +36,9 @@ func (s *Ground) Tx(ctx context.Context, do func(q Q) error) error {
 	if told.Runners {
 		s.Stream.Wake(BeatTopic)
 	}
+	if told.Stays {
+		s.Stream.Wake(StaysTopic)
+	}
 	if told.Logs {
 		poke(s.moves)
 	}

@@ -34,9 +34,6 @@ func (s *Stays) Background() {
 	s.Loop(ground.Upkeep{What: "ending stays", Every: 5 * time.Second, Do: s.endOver})
 }
 
-// topic is woken when something about a workspace that stays is different.
-const topic = "stays"
-
 // lostAfter is how long nothing may be heard of a workspace that stays before it is taken for gone.
 const lostAfter = time.Minute
 
@@ -57,7 +54,7 @@ func (s *Stays) endOver(ctx context.Context) error {
 		}
 	}
 	if len(list) > 0 {
-		s.Stream.Wake(topic)
+		s.Stream.Wake(ground.StaysTopic)
 	}
 	return s.Store.DropStays(ctx)
 }
@@ -100,7 +97,6 @@ func (s *Stays) Ask(ctx context.Context, project string, number record.RunNumber
 	if err != nil {
 		return api.Stay{}, err
 	}
-	s.Stream.Wake(topic)
 	one, err := s.Store.StayOf(ctx, of)
 	return stayOf(one), err
 }
@@ -113,12 +109,10 @@ func (s *Stays) LetGo(ctx context.Context, project string, number record.RunNumb
 	if err != nil {
 		return err
 	}
-	err = s.Acting(ctx, fact.Fact{Kind: fact.StayEnd, Project: project, Subject: subject(job, number)},
+	return s.Acting(ctx, fact.Fact{Kind: fact.StayEnd, Project: project, Subject: subject(job, number)},
 		func(q ground.Q) error {
 			return q.EndStay(ctx, one.AttemptID, "let go by "+ground.WhoAsks(ctx).Name)
 		})
-	s.Stream.Wake(topic)
-	return err
 }
 
 // List lists workspaces that stay, or are to, of the projects whoever asks may see.
@@ -161,7 +155,7 @@ func (s *Stays) Beat(ctx context.Context, attempt record.AttemptID, in api.StayB
 	if in.Gone != "" {
 		err := s.Store.EndStay(ctx, attempt, in.Gone)
 		if err == nil {
-			s.Stream.Wake(topic)
+			s.Stream.Wake(ground.StaysTopic)
 		}
 		return api.StayNews{Over: true, Shells: []api.ShellWanted{}}, ground.Gone(err, attempt)
 	}
@@ -169,7 +163,7 @@ func (s *Stays) Beat(ctx context.Context, attempt record.AttemptID, in api.StayB
 	if err != nil {
 		return api.StayNews{}, fmt.Errorf("the runner's recipient is %w: %w", ground.ErrInvalid, err)
 	}
-	woken, cancel, err := s.Stream.OnWake(topic)
+	woken, cancel, err := s.Stream.OnWake(ground.StaysTopic)
 	if err != nil {
 		return api.StayNews{}, err
 	}

@@ -41,12 +41,11 @@ func (s *Stays) Join(ctx context.Context, project string, id record.ShellID, lin
 		return err
 	}
 	defer cancel()
-	woken, deaf, err := s.Stream.OnWake(topic)
+	woken, deaf, err := s.Stream.OnWake(ground.StaysTopic)
 	if err != nil {
 		return err
 	}
 	defer deaf()
-	s.Stream.Wake(topic)
 	b := &bridge{line: line, from: from, patience: answersWithin, woken: woken, overWhy: s.overWhy(ctx, id),
 		pass: func(m []byte) error { return s.Stream.Pass(toRunner(id), m) }}
 	if b.word = func() string { return "waiting for the machine" }; len(h.Secrets) > 0 {
@@ -92,7 +91,7 @@ func (s *Stays) ended(ctx context.Context, id record.ShellID, e talk.Ending) err
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
-	s.Stream.Wake(topic)
+	s.Stream.Wake(ground.StaysTopic)
 	return err
 }
 
@@ -201,7 +200,6 @@ func (s *Stays) Grant(ctx context.Context, project string, id record.ShellID) er
 	told := fact.Fact{Kind: fact.ShellGrant, Project: project, Subject: subject(one.Job, one.Run),
 		After: map[string]any{"shell": id, "who": h.Who, "secrets": h.Secrets}}
 	err = s.Acting(ctx, told, func(q ground.Q) error { return q.GrantShell(ctx, id, ground.WhoAsks(ctx).Name) })
-	s.Stream.Wake(topic)
 	return ground.Known(err, "a shell %d that waits for secrets", id)
 }
 
@@ -301,7 +299,7 @@ func (s *Stays) Serve(ctx context.Context, attempt record.AttemptID, id record.S
 	if err != nil {
 		return err
 	}
-	woken, deaf, err := s.Stream.OnWake(topic)
+	woken, deaf, err := s.Stream.OnWake(ground.StaysTopic)
 	if err != nil {
 		return err
 	}
