@@ -46,7 +46,7 @@ func App() *cli.Command {
 			checkCommand(), explainCommand(), versionsCommand(), tryCommand(), localSecretCommand(),
 			signInCommand(), signOutCommand(), passwordCommand(), projectsCommand(), projectCommand(),
 			runsCommand(), pushesCommand(), gatesCommand(), answerCommand(), showCommand(), sinceCommand(),
-			timesCommand(), testsCommand(), failuresCommand(), causesCommand(), usageCommand(), searchCommand(),
+			timesCommand(), testsCommand(), failuresCommand(), bisectCommand(), causesCommand(), usageCommand(), searchCommand(),
 			webhookCommand(), tellCommand(), feedCommand(),
 			watchCommand(), logCommand(), getCommand(), shellCommand(), shellsCommand(), stayCommand(), staysCommand(),
 			pipelinesCommand(), startCommand(), stopCommand(), againCommand(), queueCommand(), schedulesCommand(), keptCommand(),

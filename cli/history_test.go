@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -38,10 +39,29 @@ const (
 	aFailure = `{"failures":[{"times":3,"first_run":2,"first":"2026-07-01T02:30:00Z","last_run":9,"last":"2026-07-01T02:30:00Z",
 		"still":true,"gone":{"run":5,"commit":"beefbeefbeef","subject":"Build the tags"},"pipeline":"trunk","job":"core",
 		"step":"compile","cause":"undefined-symbol","title":"an undefined symbol","said":"undefined reference to tags_of"}],"next":30}`
+	aSearch = `{"run":9,"job":"core","state":"STATE","begun":"2026-07-01T02:30:00Z","good":4,"among":7,"left":1,"most":3,
+		"suspects":[{"id":"beefbeefbeefbeef","subject":"Sort by hand","author":"Ines"}],"tries":[{"id":"abcdabcdabcd",
+		"subject":"Read tides","author":"Ada","run":10,"verdict":"passed"},{"id":"cdefcdefcdef","subject":"Try it","author":"Ada",
+		"verdict":"unclear","why":"it has no job core"}]}`
 	aUsage = `{"month":"2026-11","used_ms":600000,"forecast_ms":900000,"parts":[{"name":"trunk","used_ms":600000,"waited_ms":1000,
 		"runs":12}],"months":[{"month":"2026-10","used_ms":1},{"month":"2026-11","used_ms":600000}],"waste":[{"name":"flaky",
 		"used_ms":5000,"runs":2}],"budget":{"minutes":12,"warn_at":75,"hold":true,"by":"ada","state":"warned","percent":83}}`
 )
+
+func search(state string) string { return strings.Replace(aSearch, "STATE", state, 1) }
+
+// How a search has ended is the exit code of whoever follows it.
+func TestWhatASearchEndsWith(t *testing.T) {
+	for state, says := range map[string]string{"chance": "fails by chance", "unclear": "could not be judged",
+		"stopped": "It was stopped"} {
+		out, code, _ := against(t, map[string]string{"GET /projects/p/runs/9/bisections": "[" + search(state) + "]"}, "bisect",
+			"p", "9", "--follow")
+		assert.Equal(t, 1, code, state)
+		assert.Contains(t, out, says)
+	}
+	_, code, _ := against(t, map[string]string{"GET /projects/p/runs/9/bisections": "[]"}, "bisect", "p", "9", "--stop")
+	assert.NotZero(t, code)
+}
 
 func TestCommandsOfTheHistory(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -82,6 +102,16 @@ func TestCommandsOfTheHistory(t *testing.T) {
 			"--budget", "12", "--warn-at", "75", "--hold"}, []string{"83 % of 12 min"}, ""},
 		"no budget": {map[string]string{"DELETE /projects/p/budget": "", "GET /projects/p/usage": aUsage}, []string{"usage", "p",
 			"--budget", "0"}, []string{"used"}, ""},
+		"a search": {map[string]string{"GET /projects/p/runs/9/bisections": "[]",
+			"POST /projects/p/runs/9/bisections": search("searching")}, []string{"bisect", "p", "9", "--job", "core"},
+			[]string{"passed in run 4 and fails in run 9: one of 7", "passed", "abcdabcda  Read tides", "run 10",
+				"unclear", "it has no job core", "At most 3 tries from here"}, "POST /projects/p/runs/9/bisections? {\"job\":\"core\"}"},
+		"what was found": {map[string]string{"GET /projects/p/runs/9/bisections": "[" + search("found") + "]"},
+			[]string{"bisect", "p", "9", "--follow"}, []string{"The first bad change:", "beefbeefbeef  Sort by hand", "Ines"},
+			"GET /projects/p/runs/9/bisections?"},
+		"a search stopped": {map[string]string{"GET /projects/p/runs/9/bisections": "[" + search("searching") + "]",
+			"DELETE /projects/p/runs/9/jobs/core/bisection": ""}, []string{"bisect", "p", "9", "--stop"}, []string{""},
+			"DELETE /projects/p/runs/9/jobs/core/bisection?"},
 		"causes":  {nil, []string{"causes"}, []string{"lock-stale", "undefined-symbol"}, ""},
 		"a cause": {nil, []string{"causes", "lock-stale"}, []string{"the lock file is stale", "what to do:"}, ""},
 	} {

@@ -101,6 +101,7 @@ func build(sv *server) (chi.Router, huma.API) {
 	sv.versions(a)
 	sv.runners(a, r)
 	stays(sv, a, r)
+	bisections(sv, a)
 	sv.stream(a, r)
 	sv.git(r)
 	schematext.Describe(config.Components.Schemas, texts())

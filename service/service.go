@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/blob"
+	"gentlepiston.example/piston/service/bisect"
 	"gentlepiston.example/piston/service/caches"
 	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
@@ -60,6 +61,7 @@ type Service struct {
 	Report     *report.Report
 	History    *history.History
 	Stays      *stays.Stays
+	Bisect     *bisect.Bisect
 }
 
 // Options are what a service is told at its start.
@@ -114,6 +116,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.History = history.New(g, s.Report)
 	s.Stays = stays.New(g, s.Secrets)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
+	s.Bisect = bisect.New(g, s.Intake, s.Work)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err

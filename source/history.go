@@ -179,8 +179,25 @@ func exitedWith(err error, code int) bool {
 
 // Log lists up to most commits that after has and before has not, newest first.
 func (r Repo) Log(ctx context.Context, before, after string, most int) ([]Commit, error) {
-	out, err := r.git(ctx, "log", "-z", "--format=%H%n%an%n%s", fmt.Sprintf("--max-count=%d", most), "--end-of-options",
-		before+".."+after)
+	return r.log(ctx, most, before+".."+after)
+}
+
+// Steps lists up to most changes by which a branch went from one commit to a later one, newest first: commits, and of
+// what was merged the merge. ErrNoObject when the branch cannot have gone that way, since the first is no ancestor.
+func (r Repo) Steps(ctx context.Context, before, after string, most int) ([]Commit, error) {
+	_, err := r.git(ctx, "merge-base", "--is-ancestor", before, after)
+	if exitedWith(err, 1) {
+		return nil, fmt.Errorf("a way from %.12s to %.12s is %w", before, after, ErrNoObject)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r.log(ctx, most, before+".."+after, "--first-parent")
+}
+
+func (r Repo) log(ctx context.Context, most int, revisions string, how ...string) ([]Commit, error) {
+	args := append([]string{"log", "-z", "--format=%H%n%an%n%s", fmt.Sprintf("--max-count=%d", most)}, how...)
+	out, err := r.git(ctx, append(args, "--end-of-options", revisions)...)
 	if err != nil {
 		return nil, err
 	}

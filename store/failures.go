@@ -21,7 +21,8 @@ type FailureSeen struct {
 	Said      string           `db:"said"`
 }
 
-// AddFailure writes what failed in an attempt of a run, and that it was seen once more; an attempt counts once.
+// AddFailure writes what failed in an attempt of a run, and that it was seen once more; an attempt counts once,
+// and one of a search for the first bad change not at all.
 func (q Q) AddFailure(ctx context.Context, run Run, f FailureSeen) error {
 	return q.do(ctx, nil, `WITH added AS (INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause,
 			title, means, todo, own, said) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
@@ -29,11 +30,12 @@ func (q Q) AddFailure(ctx context.Context, run Run, f FailureSeen) error {
 		INSERT INTO known_failures AS k (project_id, print, times, cause, title, job, step, said, pipeline, first_run,
 			first_at, last_run, last_at)
 		SELECT project_id, print, 1, cause, title, job, step, said, $13, $14, failed_at, $14, failed_at FROM added
+		WHERE $15 = 0
 		ON CONFLICT (project_id, print) DO UPDATE SET times = k.times + (k.last_run <> excluded.last_run)::int,
 			cause = excluded.cause, title = excluded.title, job = excluded.job, step = excluded.step, said = excluded.said,
 			pipeline = excluded.pipeline, last_run = greatest(k.last_run, excluded.last_run), last_at = excluded.last_at`,
 		run.ProjectID, f.Print, run.ID, f.AttemptID, f.Job, f.Step, f.Cause, f.Title, f.Means, f.Do, f.Own, f.Said,
-		run.Pipeline, int64(run.Number))
+		run.Pipeline, int64(run.Number), run.Bisection)
 }
 
 // FailureOf finds what failed in an attempt.
@@ -70,6 +72,7 @@ const recurrenceColumns = `f.print, count(DISTINCT f.run_id) AS times,
 func (q Q) FailureSeenBefore(ctx context.Context, project record.ProjectID, print []byte, run record.RunNumber) (
 	r Recurrence, err error) {
 	err = q.get(ctx, &r, `SELECT `+recurrenceColumns+` WHERE f.project_id = $1 AND f.print = $2 AND r.number < $3
+		AND r.bisection = 0
 		GROUP BY f.print`, project, print, run)
 	return r, err
 }
@@ -82,8 +85,10 @@ func (q Q) FailureEnded(ctx context.Context, project record.ProjectID, print []b
 		SELECT g.id FROM failures f JOIN runs o ON o.id = f.run_id
 			JOIN LATERAL (SELECT g.id, g.number FROM runs g WHERE g.project_id = $1 AND g.pipeline = o.pipeline
 				AND g.branch = o.branch AND g.number > o.number AND g.number < $3 AND g.state = 'passed'
+				AND g.bisection = 0
 				ORDER BY g.number LIMIT 1) AS g ON true
-		WHERE f.project_id = $1 AND f.print = $2 ORDER BY f.id DESC LIMIT 1)`, project, print, before)
+		WHERE f.project_id = $1 AND f.print = $2 AND o.bisection = 0
+		ORDER BY f.id DESC LIMIT 1)`, project, print, before)
 	return r, err
 }
 

@@ -125,7 +125,8 @@ func (q Q) HistoryRuns(ctx context.Context, project record.ProjectID, f HistoryF
 	err = q.list(ctx, &list, `SELECT r.id, r.number, r.branch, r.commit_id, r.subject, r.author, r.state,
 			r.queued_at, r.finished_at FROM runs r
 		WHERE r.project_id = $1 AND r.pipeline = $2 AND ($3 = '' OR r.branch = $3) AND ($4 = 0 OR r.number <= $4)
-			AND r.finished_at IS NOT NULL AND EXISTS (SELECT FROM attempts a WHERE a.run_id = r.id AND a.claimed_at IS NOT NULL)
+			AND r.bisection = 0 AND r.finished_at IS NOT NULL
+			AND EXISTS (SELECT FROM attempts a WHERE a.run_id = r.id AND a.claimed_at IS NOT NULL)
 		ORDER BY r.number DESC LIMIT $5`, project, f.Pipeline, f.Branch, f.UpTo, f.Limit)
 	slices.Reverse(list)
 	return list, err

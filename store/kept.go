@@ -65,6 +65,7 @@ const kept = `WITH kept AS (
 			SELECT 1 FROM versions v WHERE v.run_id = r.id AND v.state = 'kept' AND v.landed <> '') AND NOT EXISTS (
 			SELECT 1 FROM release_packages k WHERE k.artifact_id = f.id) AND
 			(SELECT count(*) FROM runs l WHERE l.project_id = r.project_id AND l.pipeline = r.pipeline
+			AND l.bisection = 0
 			AND l.number > r.number) >= $6::bigint AS goes
 		FROM artifacts f JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id JOIN projects p
 		ON p.id = r.project_id

@@ -52,10 +52,12 @@ type Run struct {
 	Reopenings  int                        `db:"reopenings"`
 	Reopened    *time.Time                 `db:"reopened_at"` // last
 	Secrets     JSON[map[string]int]       `db:"secrets"`
-	Guard       string                     `db:"guard"`   // which protected secrets its steps list; "" none
-	Gated       bool                       `db:"gated"`   // it was given a secret, or restored what is gated
-	PushID      record.PushID              `db:"push_id"` // the event that started it; 0: a person
-	Anew        string                     `db:"anew"`    // Fresh, Audit, or ""
+	Guard       string                     `db:"guard"`     // which protected secrets its steps list; "" none
+	Gated       bool                       `db:"gated"`     // it was given a secret, or restored what is gated
+	PushID      record.PushID              `db:"push_id"`   // the event that started it; 0: a person
+	Anew        string                     `db:"anew"`      // Fresh, Audit, or ""
+	Bisection   record.BisectionID         `db:"bisection"` // the search that this is a try of; 0 for none
+	Bisects     bool                       `db:"bisects"`   // its pipeline wants one when it breaks
 }
 
 // What a run does anew: all, or all that could be reused, to compare it.
@@ -69,7 +71,8 @@ const runColumns = `r.id, r.project_id, p.name AS project, r.number, r.pipeline,
 	r.subject, r.author, r.started_by, r.build_number, r.version_name, r.env, r.state, r.reason, r.failed_at, r.findings,
 	r.queued_at, r.started_at, r.finished_at, r.target, r.proposal, r.outside, r.schedule, r.caused_by, r.depth, r.inputs,
 	r.facts, r.limit_ms, r.run_group, r.priority, r.at_once, r.followed, r.reopenings, r.reopened_at,
-	r.secrets, r.guard, r.gated, r.push_id, r.anew FROM runs r JOIN projects p ON p.id = r.project_id`
+	r.secrets, r.guard, r.gated, r.push_id, r.anew, r.bisection, r.bisects
+	FROM runs r JOIN projects p ON p.id = r.project_id`
 
 // AddRun gives the run its number, and when build is set also a build number from the ledger, both under the lock
 // of the project's row, so that neither is ever given twice. It sets r.ID, r.Number and r.BuildNumber.
@@ -95,15 +98,15 @@ func (q Q) AddRun(ctx context.Context, r *Run, build bool) error {
 		`INSERT INTO runs (project_id, number, pipeline, trigger, branch, tag, commit_id, subject, author,
 		started_by, build_number, version_name, env, state, reason, failed_at, findings, queued_at, started_at, finished_at,
 		target, proposal, outside, schedule, caused_by, depth, inputs, facts, limit_ms, run_group, priority, at_once,
-		followed, guard, push_id, anew)
+		followed, guard, push_id, anew, bisection, bisects)
 		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12,$13,$14,$15,$16,$17,
-			$18,$19,$20,$21,$22,$23,$24,$25,$26,$27,$28,$29,$30,$31,$32,$33,$34,$35,$36) RETURNING id`,
+			$18,$19,$20,$21,$22,$23,$24,$25,$26,$27,$28,$29,$30,$31,$32,$33,$34,$35,$36,$37,$38) RETURNING id`,
 		r.ProjectID, r.Number, r.Pipeline, string(r.Trigger), r.Branch, r.Tag, r.Commit, r.Subject, r.Author, r.StartedBy,
 		int64(r.BuildNumber), r.VersionName, asJSON(r.Env.V), string(r.State), r.Reason, r.FailedAt, asJSON(r.Findings.V),
 		r.Queued, r.Started, r.Finished, r.Target, r.Proposal, r.Outside, r.Schedule, r.CausedBy, r.Depth,
 		asJSON(orNone(r.Inputs.V)),
 		asJSON(r.Facts.V), r.LimitMs, r.Group, r.Priority, r.AtOnce, r.Followed, r.Guard, r.PushID,
-		r.Anew)
+		r.Anew, r.Bisection, r.Bisects)
 	if err != nil || !build {
 		return err
 	}
@@ -193,11 +196,13 @@ func (q Q) LastPassed(ctx context.Context, r Run) (last Run, err error) {
 	err = q.get(ctx, &last,
 		`SELECT `+runColumns+
 			` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.branch = $3 AND r.number < $4 AND r.state = 'passed'
+			AND r.bisection = 0
 		ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Branch, r.Number)
 	if err == ErrNotFound {
 		err = q.get(ctx, &last,
 			`SELECT `+runColumns+
 				` WHERE r.project_id = $1 AND r.pipeline = $2 AND r.number < $3 AND r.state = 'passed' AND NOT r.outside
+			AND r.bisection = 0
 			ORDER BY r.number DESC LIMIT 1`, r.ProjectID, r.Pipeline, r.Number)
 	}
 	return last, err

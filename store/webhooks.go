@@ -176,7 +176,8 @@ func (q Q) WishesFor(ctx context.Context, project record.ProjectID) (map[record.
 // tell nothing.
 func (q Q) StateBefore(ctx context.Context, r Run) (s string, err error) {
 	err = q.get(ctx, &s, `SELECT coalesce((SELECT state FROM runs WHERE project_id = $1 AND pipeline = $2 AND branch = $3
-		AND tag = $4 AND number < $5 AND state IN ('passed', 'failed', 'timed-out') ORDER BY number DESC LIMIT 1), '')`,
+		AND tag = $4 AND number < $5 AND bisection = 0 AND state IN ('passed', 'failed', 'timed-out')
+		ORDER BY number DESC LIMIT 1), '')`,
 		r.ProjectID, r.Pipeline, r.Branch, r.Tag, r.Number)
 	return s, err
 }

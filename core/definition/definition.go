@@ -63,6 +63,11 @@ type Pipeline struct {
 	//
 	//	supersede = "running"
 	Supersede string `toml:"supersede" json:"supersede,omitempty"`
+	// Set to true to have the first bad change found when a run of a branch fails after one that passed: the job that
+	// failed is run at changes between, by halves, on machines that are free. See piston bisect.
+	//
+	//	bisect = true
+	Bisect bool `toml:"bisect" json:"bisect,omitempty"`
 	// Codes of findings of piston check that are as they should be in this pipeline; docs/reference/findings.md lists
 	// them.
 	//

@@ -23,6 +23,8 @@ type Follows struct {
 
 // The kinds.
 const (
+	BisectionBegin    Kind = "bisection.begin"
+	BisectionStop     Kind = "bisection.stop"
 	BudgetDrop        Kind = "budget.drop"
 	BudgetSet         Kind = "budget.set"
 	BudgetSpent       Kind = "budget.spent"
@@ -103,7 +105,7 @@ var act, stays = Follows{Audit: true}, Follows{Audit: true, Stays: true}
 
 // Kinds lists them all, with what follows.
 var Kinds = map[Kind]Follows{
-	BudgetDrop: act, BudgetSet: act, BudgetSpent: act, BudgetWarn: act,
+	BisectionBegin: act, BisectionStop: act, BudgetDrop: act, BudgetSet: act, BudgetSpent: act, BudgetWarn: act,
 	FeedSet: act, WebhookDrop: act, WebhookSet: act,
 	CacheDrop: act, CaseAside: act, CaseBack: act, GroupDrop: act, GroupSet: act, HookKeyRead: act,
 	IdentityAllow: act, IdentityChange: act,

@@ -13,6 +13,7 @@ const (
 	PipelineBroke    Kind = "pipeline.broke"     // the first run that failed after one that passed, on its branch
 	PipelineMended   Kind = "pipeline.recovered" // the first that passed after one that failed
 	ReleaseMade      Kind = "release.made"
+	ChangeFound      Kind = "change.found" // the first change with which a job fails
 	BudgetWarned     Kind = "budget.warned"
 	BudgetSpent      Kind = "budget.spent"
 	SomebodyTriesOut Kind = "webhook.tried" // somebody wants to see whether it arrives
@@ -27,6 +28,7 @@ var All = []struct {
 	{PipelineMended, "the first run that passed after one that failed, on its branch"},
 	{RunEnded, "each run, however it ended"},
 	{ReleaseMade, "a release was made"},
+	{ChangeFound, "the first change with which a job fails was found"},
 	{BudgetWarned, "much of a budget is used"},
 	{BudgetSpent, "a budget is used up"},
 }
@@ -42,10 +44,13 @@ func Known(k Kind) bool {
 }
 
 // ForPrograms is what programs are told of where nobody has chosen.
-var ForPrograms = []Kind{PipelineBroke, PipelineMended, ReleaseMade, BudgetWarned, BudgetSpent}
+var ForPrograms = []Kind{PipelineBroke, PipelineMended, ReleaseMade, ChangeFound, BudgetWarned, BudgetSpent}
 
 // Mine is what somebody is told of that they have started, or broken, or mended.
 const Mine = "mine"
+
+// OfMine is what that is.
+var OfMine = []Kind{PipelineBroke, PipelineMended, ChangeFound}
 
 // ForPeople is what people are told of who have not chosen; keepers also of budgets.
 func ForPeople(keeper bool) []string {

@@ -18,12 +18,13 @@ type Trigger string
 
 // The triggers.
 const (
-	OnPush     Trigger = "push"
-	OnTag      Trigger = "tag"
-	OnProposal Trigger = "proposal"
-	OnSchedule Trigger = "schedule"
-	OnPipeline Trigger = "pipeline"
-	ByPerson   Trigger = "person"
+	OnPush      Trigger = "push"
+	OnTag       Trigger = "tag"
+	OnProposal  Trigger = "proposal"
+	OnSchedule  Trigger = "schedule"
+	OnPipeline  Trigger = "pipeline"
+	ByPerson    Trigger = "person"
+	ByBisection Trigger = "bisection" // a job of a run that failed, tried at another change
 )
 
 // NoCommit is the object id Git uses for "there was nothing" and "there is nothing any more" (githooks(5),

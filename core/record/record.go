@@ -30,6 +30,7 @@ type (
 	WebhookID     int64
 	MessageID     int64
 	ShellID       int64
+	BisectionID   int64
 )
 
 // RunNumber counts the runs of one project, from 1.

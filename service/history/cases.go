@@ -47,7 +47,9 @@ func (s *History) Ran(ctx context.Context, attempt record.AttemptID, in api.Case
 			failed = append(failed, list[i].Print)
 		}
 	}
-	err = s.Tx(ctx, func(q ground.Q) error { return q.AddResults(ctx, run, job, a.Number, list) })
+	if run.Bisection == 0 { // what is tried of old changes is no part of what cases have become
+		err = s.Tx(ctx, func(q ground.Q) error { return q.AddResults(ctx, run, job, a.Number, list) })
+	}
 	if err != nil || len(failed) == 0 {
 		return out, err
 	}

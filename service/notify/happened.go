@@ -43,6 +43,9 @@ func (s *Notify) runOver(ctx context.Context, of RunOver) error {
 	if err != nil {
 		return err
 	}
+	if run.Bisection != 0 { // what is tried is no news; what is found by it is
+		return nil
+	}
 	before, err := s.Store.StateBefore(ctx, run)
 	if err != nil {
 		return err
@@ -87,7 +90,7 @@ func (s *Notify) happened(ctx context.Context, of Happened) error {
 		return err
 	}
 	return s.spread(ctx, told{project: p, kind: of.What, key: of.Key, subject: of.Subject, path: of.Path, data: of.Data,
-		at: time.Now()})
+		mine: of.Mine, at: time.Now()})
 }
 
 // spread writes what is told to everybody who wants to hear it, all of it or none.
@@ -182,5 +185,5 @@ func wanted(wants []string, n told, name string) bool {
 		return true
 	}
 	own := slices.ContainsFunc(n.mine, func(m string) bool { return strings.EqualFold(m, name) })
-	return own && (n.kind == news.PipelineBroke || n.kind == news.PipelineMended) && slices.Contains(wants, news.Mine)
+	return own && slices.Contains(news.OfMine, n.kind) && slices.Contains(wants, news.Mine)
 }

@@ -53,6 +53,7 @@ type Happened struct {
 	Subject string           `json:"subject"` // in a line
 	Path    string           `json:"path"`    // of its page
 	Data    map[string]any   `json:"data"`
+	Mine    []string         `json:"mine,omitempty"` // whose it is, by name
 }
 
 // Kind implements river.JobArgs.

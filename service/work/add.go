@@ -15,9 +15,10 @@ import (
 func (s *Work) AddRun(ctx context.Context, q ground.Q, run *store.Run, p *definition.Pipeline) error {
 	run.State = state.Queued
 	run.Env.V = maps.Clone(p.Env)
+	run.Bisects = p.Bisect
 	run.Group, run.Priority, run.AtOnce, run.LimitMs = p.Group, p.Priority, p.AtOnce, p.Limit.Value().Milliseconds()
-	// A run that raises takes its number from the app's own line, when it has got that far.
-	if err := q.AddRun(ctx, run, !p.Raises()); err != nil {
+	// A run that raises takes its number from the app's own line, when it has got that far; a try takes none.
+	if err := q.AddRun(ctx, run, !p.Raises() && run.Bisection == 0); err != nil {
 		return err
 	}
 	planned := plan.Jobs(p)
