@@ -25,7 +25,8 @@ func bisectCommand() *cli.Command {
 		ArgsUsage: "PROJECT [RUN]",
 		Description: "The run failed, and one before it on its branch passed. The job that failed is run at the changes " +
 			"between,\nby halves, on machines that nobody else wants: one try after another. A try is a run that keeps " +
-			"nothing,\nraises no number and is told to nobody. Jobs that ask people, raise, land, sign, check, release or publish are not tried.\n" +
+			"nothing,\nraises no number and is told to nobody. Jobs that ask people, raise, land, sign, check, " +
+			"release or publish\nare not tried.\n" +
 			"When there is a search already, it is shown. A pipeline that says bisect = true has it done by itself.\n" +
 			"With --follow the exit code is 0 when the change was found, else 1. " + terminal.AboutRunHelp + "\n\n" +
 			terminal.Example("piston bisect tidewick 12 --follow", "piston bisect tidewick 12 --job core --stop"),

@@ -19,8 +19,8 @@ var harmless = []string{"", "note", "package"}
 const lowest = -101
 
 // Only is what of a pipeline must run for the outcome of one of its jobs: that job, and those whose files it takes.
-// They keep no artifacts, and their workspaces do not stay. An error wraps ErrActs when one of them asks people, or does
-// what would be seen outside: a number raised, a signature, a release.
+// They keep no artifacts, and their workspaces do not stay. An error wraps ErrActs when one of them asks people, or
+// does what would be seen outside: a number raised, a signature, a release.
 func Only(p *definition.Pipeline, name string) (*definition.Pipeline, error) {
 	if p.Job[name] == nil {
 		return nil, fmt.Errorf("there is no job %s", name)

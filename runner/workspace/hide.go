@@ -27,9 +27,9 @@ type Hiding struct {
 	secrets  []mask.Value
 	declared []mask.Value
 	file     string
-	root    *os.Root // of the file's folder
-	seen    int64    // bytes of the file that are known
-	short   bool     // it has been said that a value is too short
+	root     *os.Root // of the file's folder
+	seen     int64    // bytes of the file that are known
+	short    bool     // it has been said that a value is too short
 }
 
 // NewHiding knows some secrets from the start.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 
-	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/bisect"
 	"gentlepiston.example/piston/core/fact"
 	"gentlepiston.example/piston/core/news"
