@@ -112,7 +112,7 @@ type Run struct {
 	// Per project, from 1.
 	Number   record.RunNumber `json:"number"`
 	Pipeline string           `json:"pipeline"`
-	Trigger  plan.Trigger     `json:"trigger" enum:"push,tag,proposal,schedule,pipeline,person"`
+	Trigger  plan.Trigger     `json:"trigger" enum:"push,tag,proposal,schedule,pipeline,person,bisection"`
 	Branch   string           `json:"branch,omitempty"`
 	Tag      string           `json:"tag,omitempty"`
 	Commit   string           `json:"commit"`

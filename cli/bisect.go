@@ -28,7 +28,7 @@ func bisectCommand() *cli.Command {
 			"nothing,\nraises no number and is told to nobody. Jobs that ask people, raise, land, sign, check, " +
 			"release or publish\nare not tried.\n" +
 			"When there is a search already, it is shown. A pipeline that says bisect = true has it done by itself.\n" +
-			"With --follow the exit code is 0 when the change was found, else 1. " + terminal.AboutRunHelp + "\n\n" +
+			"With --follow the exit code is 0 when the change was found, else 1.\n" + terminal.AboutRunHelp + "\n\n" +
 			terminal.Example("piston bisect tidewick 12 --follow", "piston bisect tidewick 12 --job core --stop"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "job", Usage: "the job; needed when several have failed"},
 			&cli.BoolFlag{Name: "follow", Usage: "tell each try, and wait for the end"},

@@ -21,6 +21,8 @@ const (
 	marshFor  = 21 * 24 * time.Hour
 	// atWork is how many runs are in the queue at most while more are pushed.
 	atWork = 15
+	// together is how many changes come with the last push: before the one that breaks it, and after.
+	together = 3
 )
 
 // insertion is the change that makes the notebook slow: right, and of the wrong order.
@@ -62,7 +64,7 @@ var turns = map[int]struct {
 	64: {"Keep sightings in order as they come in", func(g *repository) error {
 		return g.replace("src/notebook.c", quick, insertion)
 	}},
-	marshRuns - 1: {"Tidy up the Makefile", func(g *repository) error {
+	marshRuns: {"Tidy up the Makefile", func(g *repository) error {
 		return g.replace("Makefile", " src/tags.c", "")
 	}},
 }
@@ -100,17 +102,35 @@ func (s *Story) PlayMarsh(ctx context.Context, setBack func(ctx context.Context,
 			}
 		}
 	}
+	last, err := s.whatBroke(ctx)
+	if err != nil {
+		return err
+	}
 	ran := time.Since(began)
 	if err := setBack(ctx, Marsh, marshFor); err != nil {
 		return err
 	}
-	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a slow step, a flaky case, a failure seen before",
-		marshRuns, Marsh, ran.Seconds())
+	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a slow step, a flaky case, a failure seen before, and "+
+		"which of %d changes broke it", last, Marsh, ran.Seconds(), 2*together+1)
 	return nil
 }
 
-// sight commits and pushes the n-th change.
+// sight commits and pushes the n-th change. With the last come others, so that it is not plain which one breaks it.
 func (s *Story) sight(ctx context.Context, g *repository, n int) error {
+	first, last := n, n
+	if n == marshRuns {
+		first, last = n-together, n+together
+	}
+	for i := first; i <= last; i++ {
+		if err := g.sight(ctx, i); err != nil {
+			return err
+		}
+	}
+	return g.git(ctx, "push", "--quiet", "origin", "main")
+}
+
+// sight commits the n-th change.
+func (g *repository) sight(ctx context.Context, n int) error {
 	bird := birds[n%len(birds)]
 	what := fmt.Sprintf("Note where the %s was seen", bird)
 	if turn, is := turns[n]; is {
@@ -126,10 +146,29 @@ func (s *Story) sight(ctx context.Context, g *repository, n int) error {
 		return err
 	}
 	by := watchers[n%len(watchers)]
-	if err := g.git(ctx, "commit", "--quiet", "--message", what, "--author", by); err != nil {
-		return err
+	return g.git(ctx, "commit", "--quiet", "--message", what, "--author", by)
+}
+
+// whatBroke asks with which change the last run began to fail, and waits until that is known. It gives the number of
+// the last run that this took.
+func (s *Story) whatBroke(ctx context.Context) (record.RunNumber, error) {
+	if _, err := s.Client.BeginBisection(ctx, Marsh, marshRuns, api.NewBisection{}); err != nil {
+		return 0, err
 	}
-	return g.git(ctx, "push", "--quiet", "origin", "main")
+	for {
+		list, err := s.Client.Bisections(ctx, Marsh, marshRuns)
+		if err != nil {
+			return 0, err
+		}
+		if len(list) > 0 && list[0].Ended != nil {
+			return marshRuns + record.RunNumber(len(list[0].Tries)), nil
+		}
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
 }
 
 // settleMarsh waits until runs up to one are over, and has tried again what a test has failed, as people do.

@@ -132,6 +132,10 @@ func checkHistory(t *testing.T, s *server) {
 	out, _ = s.piston(t, "", "show", "saltmarsh", "150")
 	assert.Contains(t, out, "an undefined symbol.")
 	assert.Contains(t, out, "Build the tags, too", "what ended it the last time")
+	out, _ = s.piston(t, "", "bisect", "saltmarsh", "150")
+	assert.Contains(t, out, "one of 7 changes between")
+	_, found, _ := strings.Cut(out, "The first bad change:")
+	assert.Contains(t, found, "Tidy up the Makefile", out)
 	out, _ = s.piston(t, "", "usage", "saltmarsh", "--month", times.Runs[0].At.UTC().Format("2006-01"))
 	assert.Contains(t, out, "jobs tried again")
 }

@@ -346,6 +346,19 @@ func TestAPipelineHasItLookedFor(t *testing.T) {
 	}, 3*time.Second, 100*time.Millisecond)
 }
 
+// Where only one change lies between, it is plain what a search would find.
+func TestAPipelineHasNothingSearchedThatIsPlain(t *testing.T) {
+	h := historyOf(t, 1, func(i int) map[string]string {
+		files := plainChange(i)
+		files["piston/trunk.toml"] = "bisect = true\n" + searched
+		return files
+	})
+	require.Never(t, func() bool {
+		list, err := h.s.Bisect.Of(asItself(t), "app", h.bad)
+		return err != nil || len(list) > 0
+	}, 3*time.Second, 100*time.Millisecond)
+}
+
 // Whatever statement fails, a search has begun whole or not at all.
 func TestABeginningSearchWhoseRecordsFail(t *testing.T) {
 	s, db := openFailing(t)

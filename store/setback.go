@@ -22,6 +22,7 @@ var setBack = []string{
 		FROM s JOIN attempts a ON a.run_id = s.run WHERE t.attempt_id = a.id`,
 	`UPDATE spans t SET ended_at = t.ended_at - by FROM s JOIN runs r ON r.id = s.run
 		JOIN places p ON p.project_id = r.project_id WHERE t.place_id = p.id AND t.run = r.number`,
+	`UPDATE bisections t SET begun_at = t.begun_at - by, ended_at = t.ended_at - by FROM s WHERE t.run_id = s.run`,
 	`UPDATE failures t SET failed_at = t.failed_at - by FROM s WHERE t.run_id = s.run`,
 	`UPDATE known_failures t SET first_at = t.first_at - by FROM s JOIN runs r ON r.id = s.run
 		WHERE t.project_id = r.project_id AND t.first_run = r.number`,

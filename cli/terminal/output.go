@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 )
 
@@ -208,7 +209,11 @@ func Where(r api.Run) string {
 	case r.Proposal != "":
 		ref = "proposal " + r.Proposal + " into " + r.Target
 	}
-	return strings.TrimSpace(fmt.Sprintf("%s %.7s", Short(ref, 40), r.Commit))
+	ref = Short(ref, 40)
+	if r.Trigger == plan.ByBisection {
+		ref += fmt.Sprintf(", tried for run %d", r.CausedBy)
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %.7s", ref, r.Commit))
 }
 
 // Spark draws values as a line of bars, each as high as its share of the highest; a dot is none.

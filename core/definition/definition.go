@@ -63,8 +63,8 @@ type Pipeline struct {
 	//
 	//	supersede = "running"
 	Supersede string `toml:"supersede" json:"supersede,omitempty"`
-	// Set to true to have the first bad change found when a run of a branch fails after one that passed: the job that
-	// failed is run at changes between, by halves, on machines that are free. See piston bisect.
+	// Set to true to have the first bad change found when a run of a branch fails after one that passed, and several
+	// changes lie between: the job that failed is run at those, by halves, on machines that are free (piston bisect).
 	//
 	//	bisect = true
 	Bisect bool `toml:"bisect" json:"bisect,omitempty"`

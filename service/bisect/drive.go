@@ -42,7 +42,7 @@ func (s *Bisect) broke(ctx context.Context, of work.Broke) error {
 		return nil // it never began
 	}
 	_, err = s.begin(ctx, run, jobs[i], "")
-	if errors.Is(err, ground.ErrInvalid) || errors.Is(err, ground.ErrExists) {
+	if errors.Is(err, ground.ErrInvalid) || errors.Is(err, ground.ErrExists) || errors.Is(err, errPlain) {
 		s.Log.Info("no first bad change is looked for", "project", run.Project, "run", run.Number, "why", err)
 		return nil
 	}

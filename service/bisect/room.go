@@ -91,6 +91,9 @@ func (s *Bisect) whichJob(ctx context.Context, run store.Run, name string) (stor
 
 func failedAtWork(s state.State) bool { return s == state.Failed || s == state.TimedOut }
 
+// errPlain says that there is nothing to search: it is plain which change it is.
+var errPlain = errors.New("it is plain what broke it")
+
 // begin begins a search; by is "" when the pipeline wants it.
 func (s *Bisect) begin(ctx context.Context, run store.Run, job store.Job, by string) (store.Bisection, error) {
 	b := store.Bisection{ProjectID: run.ProjectID, RunID: run.ID, Job: job.Name, AskedBy: by}
@@ -101,6 +104,9 @@ func (s *Bisect) begin(ctx context.Context, run store.Run, job store.Job, by str
 	b.Good = good.Number
 	if b.Changes.V, err = s.intake.Suspects(ctx, good, run); err != nil {
 		return b, err
+	}
+	if len(b.Changes.V) == 1 && by == "" {
+		return b, fmt.Errorf("%w: one change lies between", errPlain)
 	}
 	if len(b.Changes.V) == 0 {
 		return b, fmt.Errorf("run %d is of the commit that passed in run %d: no change is to blame, and to look for one "+

@@ -3,6 +3,7 @@ import type { components, paths } from './schema';
 
 type Schemas = components['schemas'];
 export type Me = Schemas['Me'];
+export type Bisection = Schemas['Bisection'];
 export type Secret = Schemas['Secret'];
 export type Identity = Schemas['Identity'];
 export type Package = Schemas['Package'];

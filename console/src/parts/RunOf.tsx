@@ -6,7 +6,8 @@ import { mono } from '../theme';
 export function RunOf({ run }: { run: Run }) {
   return (
     <Box component="span" sx={{ whiteSpace: 'nowrap' }}>
-      {run.tag ? `tag ${run.tag}` : run.proposal ? `proposal ${run.proposal} into ${run.target}` : run.branch}{' '}
+      {run.tag ? `tag ${run.tag}` : run.proposal ? `proposal ${run.proposal} into ${run.target}` : run.branch}
+      {run.trigger === 'bisection' && <>, tried for run {run.caused_by}</>}{' '}
       <Box component="span" sx={{ fontFamily: mono, fontSize: 12, color: 'text.secondary' }}>
         {run.commit.slice(0, 7)}
       </Box>

@@ -7,6 +7,7 @@ import { Link } from 'react-router';
 import { api, take, type RunDetail } from '../api/client';
 import { count } from '../text';
 import { Differences } from './Differences';
+import { FirstBad } from './FirstBad';
 
 /** What has changed since the pipeline last passed: the first question after a failure. */
 export function SincePanel({ run }: { run: RunDetail }) {
@@ -78,6 +79,9 @@ export function SincePanel({ run }: { run: RunDetail }) {
         <Box sx={{ mt: 0.5, maxHeight: 180, overflow: 'auto', fontSize: 12 }} tabIndex={0} aria-label="Changes">
           <Differences of={d} />
         </Box>
+      )}
+      {run.failure && run.branch && d.run > 0 && run.trigger !== 'bisection' && (
+        <FirstBad project={run.project} run={run.number} job={run.failure.job} among={d.commits.length} />
       )}
     </Paper>
   );

@@ -1,11 +1,10 @@
 // @vitest-environment jsdom
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { cleanup, render, screen, waitFor } from '@testing-library/react';
+import { cleanup, screen, waitFor } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
-import { MemoryRouter } from 'react-router';
 import { afterEach, describe, expect, it, vi } from 'vitest';
 import type { Stay } from '../api/client';
-import { MeContext } from '../me';
+import { serves } from './served';
+import { shown } from './shown';
 import { LookAround, stayWord, StayLine } from './Stays';
 import { Wishes } from './Wishes';
 
@@ -26,34 +25,7 @@ const stay: Stay = {
 const stayPath = '/api/v1/projects/{project}/runs/{number}/jobs/{job}/stay';
 const of = { path: { project: 'p', number: 7, job: 'core' } };
 
-const service = vi.hoisted(() => ({ asked: [] as unknown[], answers: {} as Record<string, unknown> }));
-vi.mock('../api/client', async (original) => {
-  const does = (method: string) => async (path: string, init?: unknown) => {
-    service.asked.push(init === undefined ? [method, path] : [method, path, init]);
-    const data = service.answers[`${method} ${path}`];
-    return { data, response: new Response(null, { status: data === undefined ? 204 : 200 }) };
-  };
-  return {
-    ...(await original()),
-    api: { GET: does('GET'), PUT: does('PUT'), DELETE: does('DELETE') },
-  };
-});
-
-/** The service answers by method and path; what it was asked is gathered. */
-function serves(answers: Record<string, unknown>) {
-  service.asked = [];
-  service.answers = answers;
-  return service.asked;
-}
-
-const shown = (what: React.ReactNode, role: string) =>
-  render(
-    <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-      <MeContext.Provider value={{ name: 'ada', administrator: false, roles: { p: role } }}>
-        <MemoryRouter>{what}</MemoryRouter>
-      </MeContext.Provider>
-    </QueryClientProvider>,
-  );
+vi.mock('../api/client', async (original) => (await import('./served')).overServed(await original<object>()));
 
 afterEach(cleanup);
 

@@ -16,7 +16,9 @@ export function why(run: RunDetail): string {
         ? `schedule ${run.schedule}`
         : run.trigger === 'pipeline'
           ? `after run ${run.caused_by}`
-          : `${run.trigger} by ${run.author}`;
+          : run.trigger === 'bisection'
+            ? `tried for the first bad change of run ${run.caused_by}, of ${run.author}`
+            : `${run.trigger} by ${run.author}`;
   return `${by}${run.outside ? ', from outside: no secrets' : ''}${inputs ? ` with ${inputs}` : ''}`;
 }
 
