@@ -41,6 +41,7 @@ require (
 	github.com/riverqueue/river/rivertype v0.51.2
 	github.com/robfig/cron/v3 v3.0.1
 	github.com/secure-systems-lab/go-securesystemslib v0.11.1
+	github.com/sergi/go-diff v1.4.0
 	github.com/smallstep/pkcs7 v0.2.3
 	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/stretchr/testify v1.12.1

@@ -39,7 +39,8 @@ var corridors = map[string]map[string]int{
 		"action": 1, "tree": 1, "appbundle": 1, "mutate/zipped": 1, "versionfile": 1, "identity": 1, "sign/jar": 2, "profile": 1,
 		"publication": 1,
 		"sign/macho":  2, "sign/apk": 3, "sign/bundle": 3, "appfile": 4, "checklist": 5, "bill": 5,
-		"traced": 1, "talk": 1, "definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3, "cause": 3,
+		"traced": 1, "talk": 1, "definition": 2, "fact": 2, "imprint": 2, "schedule": 2, "diagnose": 2, "plan": 3, "check": 3,
+		"cause": 3, "logdiff": 3,
 	},
 	"cli": {"terminal": 0},
 	"service": {

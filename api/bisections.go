@@ -10,7 +10,7 @@ import (
 // NewBisection says for which job of a failed run the first bad change is looked for.
 type NewBisection struct {
 	// The job; not needed when one has failed.
-	Job string `json:"job,omitempty" maxLength:"200"`
+	Job string `json:"job,omitempty" maxLength:"400"`
 }
 
 // BisectionState says how a search for the first bad change stands.

@@ -3,6 +3,7 @@ package api
 import (
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/record"
+	"gentlepiston.example/piston/core/state"
 )
 
 // LogSearch says what is looked for in logs.
@@ -31,4 +32,38 @@ type LogHit struct {
 	Job      string           `json:"job"`
 	Attempt  int              `json:"attempt"`
 	Line     logline.Line     `json:"line"`
+}
+
+// LogComparison is in what the log of a job differs between two runs, but for times, hashes and the like.
+type LogComparison struct {
+	Was LogSide `json:"was"`
+	Is  LogSide `json:"is"`
+	// How many lines differ.
+	Different int             `json:"different"`
+	Parts     []LogDifference `json:"parts"`
+	// There was no time to find the least that differs.
+	Rough bool `json:"rough,omitempty"`
+	// More differs than is shown.
+	More bool `json:"more,omitempty"`
+}
+
+// LogSide is one of two logs.
+type LogSide struct {
+	Run     record.RunNumber `json:"run"`
+	Job     string           `json:"job"`
+	Attempt int              `json:"attempt"`
+	State   state.State      `json:"state"`
+	Lines   int64            `json:"lines"`
+	// The first line that was compared: of a very long log only its end is.
+	From int64 `json:"from"`
+}
+
+// LogDifference is a stretch of both logs, in their order. Of one that is the same, only the lines beside a difference
+// are there.
+type LogDifference struct {
+	Same bool           `json:"same"`
+	Was  []logline.Line `json:"was"`
+	Is   []logline.Line `json:"is"`
+	// So many lines are the same and left out.
+	Hidden int `json:"hidden,omitempty"`
 }

@@ -43,6 +43,10 @@ const (
 		"suspects":[{"id":"beefbeefbeefbeef","subject":"Sort by hand","author":"Ines"}],"tries":[{"id":"abcdabcdabcd",
 		"subject":"Read tides","author":"Ada","run":10,"verdict":"passed"},{"id":"cdefcdefcdef","subject":"Try it","author":"Ada",
 		"verdict":"unclear","why":"it has no job core"}]}`
+	compared = `{"was":{"run":3,"job":"core","attempt":1,"state":"passed","lines":23,"from":5},"is":{"run":9,"job":"core",
+		"attempt":1,"state":"failed","lines":24,"from":1},"different":1,"rough":true,"more":true,"parts":[{"same":true,"was":[],
+		"is":[],"hidden":18},{"same":true,"was":[{"n":21,"t":1,"s":0,"x":"compile"}],"is":[{"n":21,"t":1,"s":0,"x":"compile"}]},
+		{"same":false,"was":[{"n":22,"t":1,"s":0,"x":"7 passed"}],"is":[{"n":22,"t":1,"s":0,"x":"6 passed"}]}]}`
 	aUsage = `{"month":"2026-11","used_ms":600000,"forecast_ms":900000,"parts":[{"name":"trunk","used_ms":600000,"waited_ms":1000,
 		"runs":12}],"months":[{"month":"2026-10","used_ms":1},{"month":"2026-11","used_ms":600000}],"waste":[{"name":"flaky",
 		"used_ms":5000,"runs":2}],"budget":{"minutes":12,"warn_at":75,"hold":true,"by":"ada","state":"warned","percent":83}}`
@@ -112,6 +116,15 @@ func TestCommandsOfTheHistory(t *testing.T) {
 		"a search stopped": {map[string]string{"GET /projects/p/runs/9/bisections": "[" + search("searching") + "]",
 			"DELETE /projects/p/runs/9/jobs/core/bisection": ""}, []string{"bisect", "p", "9", "--stop"}, []string{""},
 			"DELETE /projects/p/runs/9/jobs/core/bisection?"},
+		"compared": {map[string]string{"GET /projects/p/runs/9": `{"number":9,"jobs":[{"name":"core"}]}`,
+			"GET /projects/p/runs/9/since":                 noSince,
+			"GET /projects/p/runs/9/jobs/core/log/against": compared}, []string{"compare", "p", "9"},
+			[]string{"- core in run 3 (passed, 23 lines)", "… 18 lines are the same", "      21 compile", "-     22 7 passed",
+				"+     22 6 passed", "line 5 on", "More differs", "less may differ"},
+			"GET /projects/p/runs/9/jobs/core/log/against?run=3"},
+		"compared with one": {map[string]string{"GET /projects/p/runs/9/jobs/core/log/against": compared},
+			[]string{"compare", "p", "9", "--job", "core", "--with", "4"}, []string{"7 passed"},
+			"GET /projects/p/runs/9/jobs/core/log/against?run=4"},
 		"causes":  {nil, []string{"causes"}, []string{"lock-stale", "undefined-symbol"}, ""},
 		"a cause": {nil, []string{"causes", "lock-stale"}, []string{"the lock file is stale", "what to do:"}, ""},
 	} {

@@ -108,3 +108,9 @@ func (c *Client) SearchLogs(ctx context.Context, project string, f api.LogSearch
 	return get[api.LogFound](ctx, c, projectPath(project)+"/logs"+query{"for": f.For, "job": f.Job, "after": f.After,
 		"pattern": f.Pattern, "run": f.Run}.listed(f.Limit))
 }
+
+// CompareLogs tells in what the log of a run's job differs from that of another run.
+func (c *Client) CompareLogs(ctx context.Context, project string, number record.RunNumber, job string,
+	other record.RunNumber) (api.LogComparison, error) {
+	return get[api.LogComparison](ctx, c, jobPath(project, number, job)+fmt.Sprintf("/log/against?run=%d", other))
+}

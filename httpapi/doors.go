@@ -121,6 +121,7 @@ var doors = map[string]need{
 	"POST /api/v1/runner/attempts/{attempt}/cases":                             holder,
 	"GET /api/v1/projects/{project}/times/step":                                reader,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log":              reader,
+	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log/against":      reader,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log.txt":          reader,
 	"GET /api/v1/projects/{project}/runs/{number}/artifacts/{id}":              reader,
 	"GET /api/v1/projects/{project}/schedules":                                 reader,

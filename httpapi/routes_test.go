@@ -111,6 +111,7 @@ var routes = map[string]outcomes{
 	"POST /api/v1/runner/attempts/{attempt}/cases":                        forHolders,
 	"GET /api/v1/projects/{project}/times/step":                           forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log":         forReaders,
+	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log/against": forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/jobs/{job}/log.txt":     forReaders,
 	"GET /api/v1/projects/{project}/runs/{number}/artifacts/{id}":         forReaders,
 	"GET /api/v1/projects/{project}/schedules":                            forReaders,

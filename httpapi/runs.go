@@ -68,6 +68,14 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 				logs.LogRequest{Job: in.Job, Attempt: in.Attempt, From: in.From, Tail: in.Tail, Limit: in.Limit})
 		})
 
+	operation(a, http.MethodGet, "/projects/{project}/runs/{number}/jobs/{job}/log/against", "compare-logs",
+		"In what a job's log differs from that of another run, but for times, hashes and the like",
+		func(ctx context.Context, in *struct {
+			JobPath
+			Run record.RunNumber `query:"run" required:"true" minimum:"1" doc:"The other run."`
+		}) (api.LogComparison, error) {
+			return sv.s.Logs.Compare(ctx, in.Project, in.Number, in.Job, in.Run)
+		})
 	document(a, "/projects/{project}/runs/{number}/jobs/{job}/log.txt", "download-log", "A job's whole log as plain text",
 		"text/plain")
 	r.Get(Prefix+"/projects/{project}/runs/{number}/jobs/{job}/log.txt", sv.downloadLog)

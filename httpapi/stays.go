@@ -20,7 +20,7 @@ import (
 // JobPath names a job of a run; exported, since only then can other inputs embed it.
 type JobPath struct {
 	RunPath
-	Job string `path:"job" maxLength:"200"`
+	Job string `path:"job" maxLength:"400"`
 }
 
 // stays registers workspaces that stay after their job, and the ways into them. A shell goes over a WebSocket

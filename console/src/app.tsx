@@ -29,6 +29,7 @@ const Failures = lazy(() => import('./pages/Failures'));
 const UsagePage = lazy(() => import('./pages/Usage'));
 const Logs = lazy(() => import('./pages/Logs'));
 const Webhooks = lazy(() => import('./pages/Webhooks'));
+const Compare = lazy(() => import('./pages/Compare'));
 const Look = lazy(() => import('./pages/Look'));
 const Shells = lazy(() => import('./pages/Shells'));
 const Runner = lazy(() => import('./pages/Runner'));
@@ -110,6 +111,7 @@ function Pages() {
               <Route path="/:project/pipelines/:pipeline" element={<EditPipeline />} />
               <Route path="/:project/shells" element={<Shells />} />
               <Route path="/:project/:number/shell/:job" element={<Look />} />
+              <Route path="/:project/:number/against/:other" element={<Compare />} />
               <Route path="/:project/:number" element={<Run />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>

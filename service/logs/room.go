@@ -12,11 +12,12 @@ import (
 // Logs is the room of logs.
 type Logs struct {
 	*ground.Ground
-	blobs *blob.Blobs
+	blobs     *blob.Blobs
+	comparing comparing
 }
 
 // New makes it.
-func New(g *ground.Ground, blobs *blob.Blobs) *Logs { return &Logs{g, blobs} }
+func New(g *ground.Ground, blobs *blob.Blobs) *Logs { return &Logs{g, blobs, make(comparing, 2)} }
 
 // Background starts its loops.
 func (s *Logs) Background() {

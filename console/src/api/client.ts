@@ -4,6 +4,8 @@ import type { components, paths } from './schema';
 type Schemas = components['schemas'];
 export type Me = Schemas['Me'];
 export type Bisection = Schemas['Bisection'];
+export type LogComparison = Schemas['LogComparison'];
+export type LogDifference = Schemas['LogDifference'];
 export type Secret = Schemas['Secret'];
 export type Identity = Schemas['Identity'];
 export type Package = Schemas['Package'];

@@ -28,7 +28,7 @@ const keys: [string, string][] = [
   ['s', 'start a pipeline by hand'],
   ['f', 'follow the log, or stop following'],
   ['/', 'find in the log'],
-  ['n', 'the notes of a run, or its log'],
+  ['n', 'the notes of a run, or its log; of two logs, the next difference (N: the one before)'],
   ['r', 'start again what failed in a run'],
   ['a', 'to the answer, where a run asks for one'],
   ['e', 'to the first line that matters of a failed run'],

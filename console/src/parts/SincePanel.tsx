@@ -67,6 +67,14 @@ export function SincePanel({ run }: { run: RunDetail }) {
                 </>
               )}
             </Box>
+            <Button
+              size="small"
+              component={Link}
+              to={`/${encodeURIComponent(run.project)}/${run.number}/against/${d.run}`}
+              title={`The log beside that of run ${d.run}`}
+            >
+              Compare logs
+            </Button>
             {d.commits.length + others > 0 && (
               <Button size="small" aria-expanded={open} onClick={() => setOpen(!open)}>
                 {open ? 'Less' : 'What changed'}
