@@ -46,7 +46,7 @@ var corridors = map[string]map[string]int{
 	"service": {
 		"ground": 0, "vault": 1, "logs": 1, "letters": 1, "notify": 2, "traces": 2,
 		"people": 2, "projects": 2, "secrets": 2, "identities": 2,
-		"caches": 2, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
+		"caches": 2, "expiries": 3, "work": 3, "versions": 3, "gates": 4, "intake": 4, "packages": 4, "releases": 5,
 		"report": 5, "stays": 5, "bisect": 5, "testers": 6, "history": 6, "publish": 7, "own": 8,
 	},
 	"runner": {

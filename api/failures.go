@@ -44,6 +44,7 @@ type FailureGone struct {
 // FailureFilter says which failures a list has.
 type FailureFilter struct {
 	Contains string `query:"contains" maxLength:"200" doc:"Only with this in what was said, title, job or step"`
+	Cause    string `query:"cause" maxLength:"100" doc:"Only of this cause"`
 	Skip     int    `query:"skip" minimum:"0" maximum:"1000000" doc:"Leave out so many: next of the page before"`
 	Limit    int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"At most so many"`
 }

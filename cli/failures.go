@@ -23,11 +23,12 @@ func failuresCommand() *cli.Command {
 			terminal.Example("piston failures tidewick", "piston failures tidewick --contains linker"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "contains", Usage: "only with this in what was said, title, job or step"},
+			&cli.StringFlag{Name: "cause", Usage: "only of this cause, as piston causes names it"},
 			&cli.IntFlag{Name: "skip", Usage: "what a page before said under More", HideDefault: true},
 			terminal.LimitFlag(30, 200), terminal.JSONFlag},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			page, err := cl.Failures(ctx, args[0], api.FailureFilter{Contains: c.String("contains"), Skip: c.Int("skip"),
-				Limit: c.Int("limit")})
+			page, err := cl.Failures(ctx, args[0], api.FailureFilter{Contains: c.String("contains"), Cause: c.String("cause"),
+				Skip: c.Int("skip"), Limit: c.Int("limit")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, page, err)
 			}

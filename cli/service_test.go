@@ -5,12 +5,14 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/cli/terminal"
@@ -236,6 +238,20 @@ func TestTheManualAndCompletion(t *testing.T) {
 	out, code, _ = against(t, nil, "manual", "--json")
 	assert.Zero(t, code)
 	assert.True(t, json.Valid([]byte(out)))
+	out, code, _ = against(t, nil, "manual", "shell")
+	assert.Zero(t, code)
+	assert.Contains(t, out, ".TH piston-shell 1")
+	_, code, _ = against(t, nil, "manual", "nobody")
+	assert.Equal(t, terminal.ExitUsage, code)
+	folder := filepath.Join(t.TempDir(), "man1")
+	out, code, _ = against(t, nil, "manual", "--into", folder)
+	assert.Zero(t, code, out)
+	for _, c := range append(App().Commands, &cli.Command{}) {
+		name := strings.TrimSuffix("piston-"+c.Name, "-")
+		text, err := os.ReadFile(filepath.Join(folder, name+".1"))
+		require.NoError(t, err)
+		assert.Contains(t, string(text), ".TH "+name+" 1")
+	}
 	for _, shell := range []string{"bash", "zsh", "fish", "pwsh"} {
 		out, code, _ := against(t, nil, "completion", shell)
 		assert.Zero(t, code, shell)

@@ -66,7 +66,7 @@ func (c *Client) EndTestAside(ctx context.Context, project string, id record.Cas
 // Failures lists what failed in a project, each failure once.
 func (c *Client) Failures(ctx context.Context, project string, f api.FailureFilter) (api.FailurePage, error) {
 	return get[api.FailurePage](ctx, c, projectPath(project)+"/failures"+
-		query{"contains": f.Contains, "skip": f.Skip}.listed(f.Limit))
+		query{"contains": f.Contains, "cause": f.Cause, "skip": f.Skip}.listed(f.Limit))
 }
 
 // Causes lists the causes of failures that the service knows.

@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/blob"
 	"gentlepiston.example/piston/service/bisect"
 	"gentlepiston.example/piston/service/caches"
+	"gentlepiston.example/piston/service/expiries"
 	"gentlepiston.example/piston/service/gates"
 	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/service/history"
@@ -62,6 +63,7 @@ type Service struct {
 	History    *history.History
 	Stays      *stays.Stays
 	Bisect     *bisect.Bisect
+	Expiries   *expiries.Expiries
 }
 
 // Options are what a service is told at its start.
@@ -117,6 +119,7 @@ func Open(ctx context.Context, st *store.Store, sm *stream.Stream, blobs *blob.B
 	s.Stays = stays.New(g, s.Secrets)
 	s.Intake = intake.New(g, v, s.Secrets, s.Work, o.Public)
 	s.Bisect = bisect.New(g, s.Intake, s.Work)
+	s.Expiries = expiries.New(g)
 	// The server was away: runners that kept working need time to report before they count as lost.
 	if err := st.ExtendLeases(ctx, work.Lease); err != nil {
 		return nil, err
@@ -142,6 +145,7 @@ func (s *Service) background() error {
 	s.History.Background()
 	s.Notify.Background()
 	s.Stays.Background()
+	s.Expiries.Background()
 	s.OneOfAll(ground.Upkeep{What: "dropping expired sessions", Every: time.Hour, Do: s.Store.DropExpired})
 	return s.Ground.Background()
 }

@@ -95,6 +95,7 @@ func (q Q) FailureEnded(ctx context.Context, project record.ProjectID, print []b
 // FailureFilter narrows a list of failures.
 type FailureFilter struct {
 	Contains string // in what was said, title, job or step
+	Cause    string
 	Skip     int
 	Limit    int
 }
@@ -103,6 +104,7 @@ type FailureFilter struct {
 func (q Q) Failures(ctx context.Context, project record.ProjectID, f FailureFilter) (list []Recurrence, err error) {
 	err = q.list(ctx, &list, `SELECT `+columnsOf[Recurrence]("k")+` FROM known_failures k WHERE k.project_id = $1
 		AND ($2 = '' OR strpos(lower(k.said || ' ' || k.title || ' ' || k.job || ' ' || k.step), lower($2)) > 0)
-		ORDER BY k.last_at DESC, k.print OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit)
+		AND ($5 = '' OR k.cause = $5)
+		ORDER BY k.last_at DESC, k.print OFFSET $3 LIMIT $4`, project, f.Contains, f.Skip, f.Limit, f.Cause)
 	return list, err
 }

@@ -29,8 +29,11 @@ const Failures = lazy(() => import('./pages/Failures'));
 const UsagePage = lazy(() => import('./pages/Usage'));
 const Logs = lazy(() => import('./pages/Logs'));
 const Webhooks = lazy(() => import('./pages/Webhooks'));
+const Cause = lazy(() => import('./pages/Cause'));
+const Causes = lazy(() => import('./pages/Causes'));
 const Compare = lazy(() => import('./pages/Compare'));
 const Look = lazy(() => import('./pages/Look'));
+const Settings = lazy(() => import('./pages/Settings'));
 const Shells = lazy(() => import('./pages/Shells'));
 const Runner = lazy(() => import('./pages/Runner'));
 const Caches = lazy(() => import('./pages/Caches'));
@@ -102,8 +105,12 @@ function Pages() {
               <Route path="/:project/tests" element={<Tests />} />
               <Route path="/:project/tests/:id" element={<Test />} />
               <Route path="/:project/failures" element={<Failures />} />
+              <Route path="/:project/causes/:name" element={<Cause />} />
+              <Route path="/-/causes" element={<Causes />} />
+              <Route path="/-/causes/:name" element={<Cause />} />
               <Route path="/:project/usage" element={<UsagePage />} />
               <Route path="/:project/logs" element={<Logs />} />
+              <Route path="/:project/settings" element={<Settings />} />
               <Route path="/:project/webhooks" element={<Webhooks />} />
               <Route path="/:project/caches" element={<Caches />} />
               <Route path="/:project/kept" element={<Kept />} />

@@ -30,6 +30,7 @@ export const projectRooms: Room[] = [
   { name: 'Caches', path: 'caches', group: 'Set up' },
   { name: 'Kept', path: 'kept', group: 'Set up', also: 'retention disk rules' },
   { name: 'Webhooks', path: 'webhooks', group: 'Set up', also: 'messages notify badge feed', role: 'keeper' },
+  { name: 'Settings', path: 'settings', group: 'Set up', also: 'hold limit network remove repository lend land' },
   { name: 'Audit', path: 'audit', group: 'Set up', also: 'who did what', role: 'keeper' },
 ];
 
@@ -37,6 +38,7 @@ export const serviceRooms: Room[] = [
   { name: 'Projects', path: '', group: 'Service', also: 'start home' },
   { name: 'Queue', path: 'queue', group: 'Service', also: 'waiting runners' },
   { name: 'Gates', path: 'gates', group: 'Service', also: 'answers people' },
+  { name: 'Causes', path: 'causes', group: 'Service', also: 'why failures catalogue what to do' },
   { name: 'Usage of all', path: 'usage', group: 'Service', also: 'minutes', role: 'administrator' },
   { name: 'People', path: 'people', group: 'Service', role: 'administrator' },
   { name: 'Audit of all', path: 'audit', group: 'Service', role: 'administrator' },

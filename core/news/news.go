@@ -14,6 +14,7 @@ const (
 	PipelineMended   Kind = "pipeline.recovered" // the first that passed after one that failed
 	ReleaseMade      Kind = "release.made"
 	ChangeFound      Kind = "change.found" // the first change with which a job fails
+	Expiry           Kind = "expiry.near"  // a certificate, profile or secret ends soon, or has
 	BudgetWarned     Kind = "budget.warned"
 	BudgetSpent      Kind = "budget.spent"
 	SomebodyTriesOut Kind = "webhook.tried" // somebody wants to see whether it arrives
@@ -29,6 +30,7 @@ var All = []struct {
 	{RunEnded, "each run, however it ended"},
 	{ReleaseMade, "a release was made"},
 	{ChangeFound, "the first change with which a job fails was found"},
+	{Expiry, "a certificate, profile or secret expires in 30, 7 or 1 days, or has"},
 	{BudgetWarned, "much of a budget is used"},
 	{BudgetSpent, "a budget is used up"},
 }
@@ -44,7 +46,7 @@ func Known(k Kind) bool {
 }
 
 // ForPrograms is what programs are told of where nobody has chosen.
-var ForPrograms = []Kind{PipelineBroke, PipelineMended, ReleaseMade, ChangeFound, BudgetWarned, BudgetSpent}
+var ForPrograms = []Kind{PipelineBroke, PipelineMended, ReleaseMade, ChangeFound, Expiry, BudgetWarned, BudgetSpent}
 
 // Mine is what somebody is told of that they have started, or broken, or mended.
 const Mine = "mine"
@@ -52,10 +54,10 @@ const Mine = "mine"
 // OfMine is what that is.
 var OfMine = []Kind{PipelineBroke, PipelineMended, ChangeFound}
 
-// ForPeople is what people are told of who have not chosen; keepers also of budgets.
+// ForPeople is what people are told of who have not chosen; keepers also of budgets and of what expires.
 func ForPeople(keeper bool) []string {
 	if keeper {
-		return []string{Mine, string(BudgetWarned), string(BudgetSpent)}
+		return []string{Mine, string(Expiry), string(BudgetWarned), string(BudgetSpent)}
 	}
 	return []string{Mine}
 }

@@ -16,7 +16,8 @@ import (
 // Wishes tells what whoever asks is told of by mail.
 func (s *Notify) Wishes(ctx context.Context) (api.Wishes, error) {
 	out := api.Wishes{Choices: []api.WishChoice{{Kind: news.Mine,
-		Means: "what I started, or my commit: that it broke, and that it passes again"}}, Wishes: []api.Wish{}}
+		Means: "what I started, or my commit: that it broke, that it passes again, and what was found to break it"}},
+		Wishes: []api.Wish{}}
 	for _, a := range news.All {
 		out.Choices = append(out.Choices, api.WishChoice{Kind: string(a.Kind), Means: a.Means})
 	}

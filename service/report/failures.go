@@ -62,7 +62,8 @@ func (s *Report) Failures(ctx context.Context, project string, f api.FailureFilt
 	if err != nil {
 		return out, err
 	}
-	list, err := s.Store.Failures(ctx, p.ID, store.FailureFilter{Contains: f.Contains, Skip: f.Skip, Limit: f.Limit + 1})
+	list, err := s.Store.Failures(ctx, p.ID, store.FailureFilter{Contains: f.Contains, Cause: f.Cause, Skip: f.Skip,
+		Limit: f.Limit + 1})
 	if err != nil {
 		return out, err
 	}

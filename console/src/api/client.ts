@@ -6,6 +6,7 @@ export type Me = Schemas['Me'];
 export type Bisection = Schemas['Bisection'];
 export type LogComparison = Schemas['LogComparison'];
 export type LogDifference = Schemas['LogDifference'];
+export type Cause = Schemas['Cause'];
 export type Secret = Schemas['Secret'];
 export type Identity = Schemas['Identity'];
 export type Package = Schemas['Package'];

@@ -22,7 +22,15 @@ function cells(f: KnownFailure, project: string) {
       {f.times} ×
     </Box>,
     <Box key="w">
-      <Box sx={{ fontWeight: 600 }}>{f.title || 'of no known cause'}</Box>
+      <Box sx={{ fontWeight: 600 }}>
+        {f.cause ? (
+          <Box component={Link} to={`${of}/causes/${encodeURIComponent(f.cause)}`} sx={{ color: 'text.primary' }}>
+            {f.title}
+          </Box>
+        ) : (
+          'of no known cause'
+        )}
+      </Box>
       <Box sx={{ fontFamily: mono, fontSize: 12, overflowWrap: 'anywhere' }}>{f.said}</Box>
     </Box>,
     <Box key="p">

@@ -24,6 +24,8 @@ const kinds: Record<string, string> = {
   'pipeline.broke': 'a pipeline broke',
   'pipeline.recovered': 'it passes again',
   'release.made': 'a release was made',
+  'change.found': 'it was found which change broke a job',
+  'expiry.near': 'a certificate, profile or secret expires',
   'budget.warned': 'much of a budget is used',
   'budget.spent': 'a budget is used up',
   'run.ended': 'each run, however it ended',

@@ -15,10 +15,18 @@ const frame = { borderColor: 'error.main', borderLeftWidth: 4, p: 1.5, m: 1.5, m
 const placeOf = (t: { file?: string; line?: number }) => `${t.file}${t.line ? `:${t.line}` : ''}`;
 
 /** Why it failed, and what to do. */
-function Why({ cause }: { cause: NonNullable<Failure['cause']> }) {
+function Why({ cause, project }: { cause: NonNullable<Failure['cause']>; project: string }) {
   return (
     <Box sx={{ mt: 0.5 }}>
-      <b>{cause.title[0]?.toUpperCase() + cause.title.slice(1)}.</b> {cause.means}{' '}
+      <Box
+        component={Link}
+        to={`/${encodeURIComponent(project)}/causes/${encodeURIComponent(cause.name)}`}
+        title="What it is, and where it was seen"
+        sx={{ color: 'text.primary', fontWeight: 700 }}
+      >
+        {cause.title[0]?.toUpperCase() + cause.title.slice(1)}.
+      </Box>{' '}
+      {cause.means}{' '}
       {cause.do && (
         <Box component="span">
           <Box component="span" sx={{ color: 'state.good', fontWeight: 650 }}>
@@ -79,7 +87,7 @@ export function FailurePanel({
         </Box>
         {beside}
       </Box>
-      {failure.cause && <Why cause={failure.cause} />}
+      {failure.cause && <Why cause={failure.cause} project={project} />}
       {failure.seen && <SeenBefore seen={failure.seen} project={project} />}
       {failure.tests?.map((t) => (
         <Box key={t.suite + t.name} sx={{ mt: 0.5 }}>
