@@ -14,6 +14,25 @@ type CasesRan struct {
 	Cases []CaseSeen `json:"cases" maxItems:"2000"`
 }
 
+// DealRequest asks what of a list falls to a variant of a job.
+type DealRequest struct {
+	// The step's place in the job, from 0.
+	Step int `json:"step" minimum:"0"`
+	// Names, each once.
+	Items []string `json:"items" maxItems:"50000"`
+}
+
+// Dealt is what falls to it.
+type Dealt struct {
+	Items []string `json:"items"`
+	// What these take in all, as far as that is known, and what the most that falls to another takes.
+	Ms     int64 `json:"ms"`
+	MostMs int64 `json:"most_ms"`
+	// Among how many variants was dealt, and for how many names a time is known.
+	Among int `json:"among"`
+	Known int `json:"known"`
+}
+
 // CaseSeen is what came of a test case.
 type CaseSeen struct {
 	Suite   string            `json:"suite" maxLength:"1000"`

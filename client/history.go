@@ -36,6 +36,12 @@ func (c *Client) RanCases(ctx context.Context, attempt record.AttemptID, in api.
 	return out, err
 }
 
+// Deal asks what of a list falls to an attempt's variant of its job.
+func (c *Client) Deal(ctx context.Context, attempt record.AttemptID, in api.DealRequest) (out api.Dealt, err error) {
+	err = c.call(ctx, http.MethodPost, attemptPath(attempt)+"/deal", in, &out)
+	return out, err
+}
+
 func testPath(project string, id record.CaseID) string {
 	return fmt.Sprintf("%s/tests/%d", projectPath(project), id)
 }

@@ -61,6 +61,13 @@ func (sv *server) runners(a huma.API, r chi.Router) {
 		}) error {
 			return sv.s.Work.Prepared(ctx, in.Attempt, in.Body)
 		})
+	operation(a, http.MethodPost, "/runner/attempts/{attempt}/deal", "deal",
+		"What of a list of tests falls to this variant of the job", func(ctx context.Context, in *struct {
+			AttemptPath
+			Body api.DealRequest
+		}) (api.Dealt, error) {
+			return sv.s.History.Deal(ctx, in.Attempt, in.Body)
+		})
 	operation(a, http.MethodPost, "/runner/attempts/{attempt}/raise", "raise",
 		"Take the next version of an app from the ledger", func(ctx context.Context, in *struct {
 			AttemptPath

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
@@ -27,6 +28,7 @@ type desk struct {
 	mu       sync.Mutex
 	jobs     map[record.AttemptID]*told
 	versions versions
+	pipeline *definition.Pipeline
 	key      throwAway
 }
 

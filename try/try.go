@@ -188,6 +188,7 @@ func prepare(ctx context.Context, o Options) (*trial, error) {
 	}
 	t.desk = newDesk(t.folder, o.Print)
 	t.desk.branch, t.desk.shared = o.Tree.Branch, o.Shared
+	t.desk.pipeline = o.Pipeline
 	t.desk.versions = versions{tree: t.Tree, tag: t.Tag, given: map[string]api.Raised{}}
 	if err := t.describe(ctx); err != nil {
 		return nil, err

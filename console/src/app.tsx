@@ -105,7 +105,7 @@ function Pages() {
               <Route path="/:project/tests" element={<Tests />} />
               <Route path="/:project/tests/:id" element={<Test />} />
               <Route path="/:project/failures" element={<Failures />} />
-              <Route path="/:project/causes/:name" element={<Cause />} />
+              <Route path="/:project/failures/:name" element={<Cause />} />
               <Route path="/-/causes" element={<Causes />} />
               <Route path="/-/causes/:name" element={<Cause />} />
               <Route path="/:project/usage" element={<UsagePage />} />

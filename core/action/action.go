@@ -67,6 +67,7 @@ const (
 // Kinds lists the verbs, in the order of the documents.
 var Kinds = []Kind{
 	{"note", noteAbout, reflect.TypeFor[Note](), Runner},
+	{"deal", dealAbout, reflect.TypeFor[Deal](), Runner},
 	{"raise", raiseAbout, reflect.TypeFor[Raise](), Runner},
 	{"land", landAbout, reflect.TypeFor[Land](), Either},
 	{"package", packageAbout, reflect.TypeFor[Pack](), Runner},

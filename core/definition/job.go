@@ -261,6 +261,8 @@ type Step struct {
 	//
 	//	note = { file = "out/sizes.md" }
 	Note *action.Note `toml:"note" json:"note,omitempty"`
+	// Deals tests among the variants of the job by the times they took, instead of running a script. See below.
+	Deal *action.Deal `toml:"deal" json:"deal,omitempty"`
 	// Takes the next version of an app and writes it into the app's files, instead of running a script. See below.
 	Raise *action.Raise `toml:"raise" json:"raise,omitempty"`
 	// Commits, tags and pushes what was raised, instead of running a script. See below.

@@ -30,6 +30,7 @@ var frames = map[string]string{
 	"a gate, [job.NAME.ask]":              "[job.go.ask]\n%s\n",
 	"[job.NAME.cache.NAME]":               "[[job.a.step]]\nscript = \"true\"\n[job.a.cache.c]\n%s\n",
 	"[[job.NAME.step]]":                   "[[job.a.step]]\n%s\n",
+	"a step's deal":                       "[job.a]\nvariants = { over = { PART = [\"1\", \"2\"] } }\n[[job.a.step]]\n%s\n",
 	"a step's raise":                      "[input.size]\n[[job.a.step]]\n%s\n",
 	"a step's land":                       "[[job.a.step]]\nraise = { by = \"patch\" }\n[[job.a.step]]\n%s\n",
 	"[job.NAME.hand.NAME]":                "[[job.a.step]]\nscript = \"true\"\n[job.a.hand.h]\n%s\n",

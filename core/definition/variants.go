@@ -156,6 +156,7 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			variants[name] = []string{name}
 			v.references(job)
 			v.actionReferences(p, job)
+			dealing(v, job)
 			questionReferences(v, p, job)
 			continue
 		}
@@ -177,6 +178,7 @@ func (p *Pipeline) layOutVariants(v *validator) {
 			variants[name] = append(variants[name], one.Name)
 			v.references(one)
 			v.actionReferences(p, one)
+			dealing(v, one)
 			if len(jobs) > maxJobs {
 				v.add("too-many", fmt.Sprintf("more than %d jobs with their variants; a pipeline may have %d", maxJobs, maxJobs),
 					"Leave some out.", "job", name)

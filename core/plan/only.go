@@ -13,7 +13,7 @@ import (
 var ErrActs = errors.New("not only a build")
 
 // harmless are the actions that a job may have which is run for a look: what they do stays in its workspace.
-var harmless = []string{"", "note", "package"}
+var harmless = []string{"", "note", "package", "deal"}
 
 // lowest is below every priority a pipeline may have, so that what has it is given only to machines nobody else wants.
 const lowest = -101

@@ -28,6 +28,7 @@ type Post interface {
 	Land(ctx context.Context, attempt record.AttemptID, in api.LandRequest) (api.Landed, error)
 	SigningIdentity(ctx context.Context, attempt record.AttemptID, in api.IdentityRequest) (api.SigningIdentity, error)
 	Judge(ctx context.Context, attempt record.AttemptID, in api.PackagesSeen) (api.Judged, error)
+	Deal(ctx context.Context, attempt record.AttemptID, in api.DealRequest) (api.Dealt, error)
 	RanCases(ctx context.Context, attempt record.AttemptID, in api.CasesRan) (api.CasesNoted, error)
 	Sign(ctx context.Context, attempt record.AttemptID, in api.SignatureRequest) (api.MadeSignature, error)
 }

@@ -66,6 +66,8 @@ func (j *Job) executorOf(step *definition.Step) executor {
 	switch {
 	case step.Note != nil:
 		return note{j}
+	case step.Deal != nil:
+		return deals{j}
 	case step.Raise != nil:
 		return raise{j}
 	case step.Land != nil:

@@ -24,7 +24,7 @@ function cells(f: KnownFailure, project: string) {
     <Box key="w">
       <Box sx={{ fontWeight: 600 }}>
         {f.cause ? (
-          <Box component={Link} to={`${of}/causes/${encodeURIComponent(f.cause)}`} sx={{ color: 'text.primary' }}>
+          <Box component={Link} to={`${of}/failures/${encodeURIComponent(f.cause)}`} sx={{ color: 'text.primary' }}>
             {f.title}
           </Box>
         ) : (

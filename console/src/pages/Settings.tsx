@@ -19,7 +19,17 @@ const key = 'settings';
 const path = (project: string) => ({ params: { path: { project } } });
 
 /** Something that is set: what it is, how it is, and the way to change it. */
-function Setting({ name, is, change }: { name: string; is: ReactNode; change?: () => void }) {
+function Setting({
+  name,
+  is,
+  change,
+  act = 'Change',
+}: {
+  name: string;
+  is: ReactNode;
+  change?: () => void;
+  act?: string;
+}) {
   return (
     <Box
       sx={{
@@ -40,8 +50,8 @@ function Setting({ name, is, change }: { name: string; is: ReactNode; change?: (
         {is}
       </Box>
       {change ? (
-        <Button size="small" aria-label={`Change: ${name}`} onClick={change}>
-          Change
+        <Button size="small" aria-label={`${act}: ${name}`} onClick={change}>
+          {act}
         </Button>
       ) : (
         <span />
@@ -317,7 +327,12 @@ export default function Settings() {
             }
           />
           {me.administrator && (
-            <Setting name="Remove it" is="with all that the service has of it" change={may('Remove', true)} />
+            <Setting
+              name="The project"
+              is="with all that the service has of it"
+              act="Remove"
+              change={may('Remove', true)}
+            />
           )}
         </Paper>
       )}

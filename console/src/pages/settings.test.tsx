@@ -39,7 +39,7 @@ describe('the settings of a project', () => {
         { params: { path: { project: 'p' } }, body: { reason: 'the depot moves' } },
       ]),
     );
-    expect(screen.queryByLabelText('Change: Remove it')).toBeNull();
+    expect(screen.queryByLabelText('Remove: The project')).toBeNull();
   });
 
   it('are only read by others', async () => {
@@ -52,7 +52,7 @@ describe('the settings of a project', () => {
   it('remove nothing that was not named', async () => {
     const asked = serves(answers);
     page('keeper', true);
-    await userEvent.click(await screen.findByLabelText('Change: Remove it'));
+    await userEvent.click(await screen.findByLabelText('Remove: The project'));
     await userEvent.type(screen.getByLabelText(/Its name/), 'q');
     await userEvent.click(screen.getByRole('button', { name: 'Remove' }));
     expect(await screen.findByText(/Nothing is removed/)).toBeTruthy();

@@ -20,7 +20,7 @@ function Why({ cause, project }: { cause: NonNullable<Failure['cause']>; project
     <Box sx={{ mt: 0.5 }}>
       <Box
         component={Link}
-        to={`/${encodeURIComponent(project)}/causes/${encodeURIComponent(cause.name)}`}
+        to={`/${encodeURIComponent(project)}/failures/${encodeURIComponent(cause.name)}`}
         title="What it is, and where it was seen"
         sx={{ color: 'text.primary', fontWeight: 700 }}
       >
