@@ -40,6 +40,24 @@ func checkHistoryPages(t *testing.T, do func(string, ...chromedp.Action), addres
 	do("what failed", chromedp.Navigate(address+"/tidewick/failures"), shows("a test failed"), shows("with run 4"))
 	do("the failed run says why", chromedp.Navigate(address+"/tidewick/3?job=core"),
 		chromedp.WaitVisible(`[aria-label="What failed"]`), shows("What to do:"))
+	do("what its cause is, and where it was seen", chromedp.Click(`//a[contains(., "A test failed")]`),
+		shows("It is known by lines like these"), shows("Put the phase's sign right again"), chromedp.NavigateBack())
+	do("its log beside the one that passed", chromedp.Click(`//a[text()="Compare logs"]`), shows("lines differ"),
+		shows("springs exceed neaps"), chromedp.Click(`//button[text()="Next difference"]`), chromedp.NavigateBack(),
+		chromedp.WaitVisible(`[aria-label="What failed"]`))
+	do("which change broke it", chromedp.Navigate(address+"/saltmarsh/150"), shows("The first bad change of notebook:"),
+		chromedp.Click(`//button[contains(., "tries")]`), chromedp.WaitVisible(`[aria-label=Tries]`),
+		chromedp.Text(`[aria-label="What broke notebook"]`, &text))
+	assert.Contains(t, text, "Tidy up the Makefile")
+	do("the causes there are", chromedp.Navigate(address+"/-/causes"), shows("the disk is full"))
+	do("what is set", chromedp.Navigate(address+"/tidewick/settings"), shows("are handed out"),
+		chromedp.Click(`[aria-label="Change: Its jobs"]`),
+		chromedp.SendKeys(`//*[@role="dialog"]//label[contains(., "Why")]/following::input[1]`, "the depot moves"),
+		chromedp.Click(`[role=dialog] button[type=submit]`), shows("the depot moves"),
+		chromedp.Click(`[aria-label="Change: Its jobs"]`), chromedp.Click(`[role=dialog] button[type=submit]`),
+		shows("are handed out"))
+	do("back to the failed run", chromedp.Navigate(address+"/tidewick/3?job=core"),
+		chromedp.WaitVisible(`[aria-label="What failed"]`))
 	do("find in its log", chromedp.SendKeys(`input[aria-label="Find in this log"]`, "SPRINGS\r"),
 		chromedp.WaitVisible(`//*[@role="search"]//*[@role="status" and contains(., "1")]`),
 		chromedp.SendKeys(`input[aria-label="Find in this log"]`, kb.Enter), chromedp.WaitVisible(`//*[@role="search"]//*[contains(., "of")]`),

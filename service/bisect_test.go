@@ -51,6 +51,7 @@ const anApp = "[app.a]\nandroid = \"example.tidewick.a\"\n"
 type line struct {
 	s       *Service
 	r       repository
+	dsn     string
 	commits []string
 	good    record.RunNumber
 	bad     record.RunNumber
@@ -59,8 +60,8 @@ type line struct {
 // historyOf makes one of so many changes; change makes the files of each.
 func historyOf(t *testing.T, n int, change func(i int) map[string]string) line {
 	t.Helper()
-	s, r := openWithRepository(t)
-	h := line{s: s, r: r}
+	s, r, dsn := openWithRepositoryOn(t)
+	h := line{s: s, r: r, dsn: dsn}
 	first := r.commit(map[string]string{"piston/trunk.toml": searched, "piston/app.toml": anApp, "core.c": "0"})
 	s.pushed(t, "main", plan.NoCommit, first)
 	h.good = runsOf(t, s)[0].Number
@@ -148,6 +149,7 @@ func TestTheFirstBadChangeIsFound(t *testing.T) {
 	assert.Equal(t, "core", try.Jobs[0].Name)
 	assert.Equal(t, plan.ByBisection, try.Trigger)
 	assert.Equal(t, h.bad, try.CausedBy)
+	assert.True(t, try.Outside, "nobody may have looked at it")
 	assert.Equal(t, before.BuildNumber, try.BuildNumber)
 	now, err := s.Store.LastBuild(ctx, runsProject(t, s))
 	require.NoError(t, err)
@@ -251,6 +253,46 @@ func TestAFailureByChanceIsSaidToBeOne(t *testing.T) {
 	// Once it is over it can be looked for anew.
 	b = h.search(t, asItself(t), api.NewBisection{}, func(int) (state.State, []string) { return state.Failed, nil })
 	assert.Equal(t, api.BisectionFound, b.State)
+}
+
+// What a change brought, and the next took away again, was looked at by nobody: it is given no secret.
+func TestATryIsGivenNoSecret(t *testing.T) {
+	asks := strings.Replace(searched, "name = \"compile\"", "name = \"compile\"\nsecrets = [\"KEY\"]", 1)
+	h := historyOf(t, 5, func(i int) map[string]string {
+		files := plainChange(i)
+		files["piston/trunk.toml"] = map[bool]string{true: asks, false: searched}[i == 2]
+		return files
+	})
+	_, err := h.s.Secrets.SetSecret(asItself(t), "app", "ada", "KEY", textSecret("a value that is long"))
+	require.NoError(t, err)
+	b := h.search(t, asItself(t), api.NewBisection{}, func(i int) (state.State, []string) {
+		if i < 3 {
+			return state.Passed, nil
+		}
+		return state.Failed, nil
+	})
+	at := slices.IndexFunc(b.Tries, func(t api.BisectionTry) bool { return t.ID == h.commits[2] })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Contains(t, b.Tries[at].Why, "asks for KEY, and a commit that is only tried is given none")
+	assert.Zero(t, b.Tries[at].Run)
+	// A job that needs them is not searched at all.
+	last := h.r.commit(map[string]string{"piston/trunk.toml": asks})
+	h.s.pushed(t, "main", h.commits[4], last)
+	number := runsOf(t, h.s)[0].Number
+	h.answers(t, "lint", state.Passed)
+	h.answers(t, "core", state.Failed)
+	_, err = h.s.Bisect.Begin(asItself(t), "app", number, api.NewBisection{})
+	require.ErrorIs(t, err, ground.ErrInvalid)
+	assert.Contains(t, err.Error(), "is given none")
+}
+
+// A commit that is no longer there is no fault of the service's.
+func TestNoWayFromACommitThatIsGone(t *testing.T) {
+	h := historyOf(t, 2, plainChange)
+	alter(t, h.dsn, "UPDATE runs SET commit_id = '"+strings.Repeat("ab", 20)+"' WHERE state = 'passed'")
+	_, err := h.s.Bisect.Begin(asItself(t), "app", h.bad, api.NewBisection{})
+	require.ErrorIs(t, err, ground.ErrInvalid)
+	assert.Contains(t, err.Error(), "does not go on from")
 }
 
 func TestASearchIsStopped(t *testing.T) {

@@ -186,7 +186,7 @@ func (r Repo) Log(ctx context.Context, before, after string, most int) ([]Commit
 // what was merged the merge. ErrNoObject when the branch cannot have gone that way, since the first is no ancestor.
 func (r Repo) Steps(ctx context.Context, before, after string, most int) ([]Commit, error) {
 	_, err := r.git(ctx, "merge-base", "--is-ancestor", before, after)
-	if exitedWith(err, 1) {
+	if exitedWith(err, 1) || exitedWith(err, 128) { // 128: one of them is no longer there
 		return nil, fmt.Errorf("a way from %.12s to %.12s is %w", before, after, ErrNoObject)
 	}
 	if err != nil {

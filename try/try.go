@@ -345,7 +345,7 @@ func (t *trial) fetchSecrets() error {
 				continue
 			}
 			if names := s.AllSecrets(); len(names) > 0 && !t.facts.Trusted {
-				missing = append(missing, errors.New(check.RefusedSecrets(t.Pipeline, j.Definition, s).String()))
+				missing = append(missing, errors.New(check.RefusedSecrets(t.Pipeline, j.Definition, s, check.FromOutside).String()))
 				continue
 			}
 			for _, name := range s.AllSecrets() {

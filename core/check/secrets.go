@@ -106,14 +106,17 @@ func (s *Service) missing(name string) (message, fix string) {
 	return message, fix
 }
 
+// FromOutside is why a proposal is given no secret.
+const FromOutside = "this commit is of a proposal from outside"
+
 // RefusedSecrets says that a step, or the checkout, asks for secrets in an untrusted proposal.
-func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step) definition.Finding {
+func RefusedSecrets(p *definition.Pipeline, j *definition.Job, s *definition.Step, why string) definition.Finding {
 	names, fix := j.SecretsOf(s), "Give the step when = 'trusted'."
 	if s == nil {
 		fix = "Give the job when = 'trusted'."
 	}
 	return New(p, "secret-refused",
-		fmt.Sprintf("%s asks for %s, and this commit is of a proposal from outside", asker(j, s), strings.Join(names, ", ")),
+		fmt.Sprintf("%s asks for %s, and %s", asker(j, s), strings.Join(names, ", "), why),
 		fix, secretPlace(j, s, names[0]))
 }
 

@@ -35,7 +35,7 @@ func (s *History) Ran(ctx context.Context, attempt record.AttemptID, in api.Case
 	if d := job.Definition.V; in.Step >= len(d.Step) || len(d.Step[in.Step].TestReports) == 0 {
 		return out, fmt.Errorf("step %d of the job reports no tests: %w", in.Step+1, ground.ErrForbidden)
 	}
-	if run.Outside || len(in.Cases) == 0 {
+	if run.Outside && run.Bisection == 0 || len(in.Cases) == 0 {
 		return out, nil
 	}
 	list := make([]store.NewResult, len(in.Cases))

@@ -33,7 +33,7 @@ func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
 				continue
 			}
 			if run.Outside {
-				run.Findings.V = append(run.Findings.V, check.RefusedSecrets(p, j, s))
+				run.Findings.V = append(run.Findings.V, check.RefusedSecrets(p, j, s, whyRefused(run)))
 				continue
 			}
 			run.Findings.V = append(run.Findings.V, check.Secrets(p, j, s, pl.known, at)...)
@@ -45,6 +45,14 @@ func (pl *planner) judgeSecrets(p *definition.Pipeline, run *store.Run) {
 		}
 	}
 	run.Guard = guardOf(protected)
+}
+
+// whyRefused tells why a run is given no secret.
+func whyRefused(run *store.Run) string {
+	if run.Trigger == plan.ByBisection {
+		return "a commit that is only tried is given none"
+	}
+	return check.FromOutside
 }
 
 // guardOf names a set of protected secrets. When what one is for changes, so does the name.

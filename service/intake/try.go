@@ -88,11 +88,15 @@ func (s *Intake) PlanTry(ctx context.Context, of store.Run, job, commit string, 
 	if err != nil {
 		return nil, err
 	}
-	// What its conditions ask for is as it was, but for the commit; so are build number and inputs.
+	// What its conditions ask for is as it was, but for the commit; so are build number and inputs. But whatever lies
+	// between was looked at by nobody: what a change brought, and the next took away again, is not in what was merged. It
+	// is trusted no more than what comes from outside, so that it is given no secret, and saves nothing for others.
 	run := store.Run{ProjectID: p.ID, Project: p.Name, Pipeline: of.Pipeline, Trigger: plan.ByBisection,
 		Branch: of.Branch, Commit: snap.commit.ID, Subject: snap.commit.Subject, Author: snap.commit.Author,
-		StartedBy: of.StartedBy, Queued: time.Now(), Bisection: b, CausedBy: of.Number, BuildNumber: of.BuildNumber}
+		StartedBy: of.StartedBy, Queued: time.Now(), Bisection: b, CausedBy: of.Number, BuildNumber: of.BuildNumber,
+		Outside: true}
 	run.Facts.V = of.Facts.V
+	run.Facts.V.Trusted = false
 	run.Facts.V.Commit, run.Facts.V.Subject, run.Facts.V.Author = run.Commit, run.Subject, run.Author
 	run.Inputs.V, run.Facts.V.Input, err = definition.AcceptAll(only.Input, of.Inputs.V)
 	if err != nil {

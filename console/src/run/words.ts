@@ -19,7 +19,7 @@ export function why(run: RunDetail): string {
           : run.trigger === 'bisection'
             ? `tried for the first bad change of run ${run.caused_by}, of ${run.author}`
             : `${run.trigger} by ${run.author}`;
-  return `${by}${run.outside ? ', from outside: no secrets' : ''}${inputs ? ` with ${inputs}` : ''}`;
+  return `${by}${run.trigger === 'bisection' ? ': no secrets' : run.outside ? ', from outside: no secrets' : ''}${inputs ? ` with ${inputs}` : ''}`;
 }
 
 /** Why a job has no log. */
