@@ -3,9 +3,9 @@ package action
 import "regexp"
 
 const dealAbout = "Deals tests, or whatever has a time, among the variants of a job, so that all end together: by " +
-	"what each took before, as test reports told it (`test_reports`). Each variant deals the same list, and writes down what " +
-	"fell to it, one name on each line; there may be none. What has no time yet counts as the others do on the average. " +
-	"It needs no sandbox."
+	"what each took before, as test reports told it (`test_reports`). Each variant deals the same list, and writes " +
+	"down what fell to it, one name on each line; there may be none. What has no time yet counts as the others do on " +
+	"the average. It needs no sandbox."
 
 // MaxDealt bounds the names that are dealt.
 const MaxDealt = 50_000
