@@ -86,7 +86,10 @@ func history(ctx context.Context) error {
 	if err := y.writing(ctx); err != nil {
 		return err
 	}
-	return y.searching(ctx)
+	if err := y.searching(ctx); err != nil {
+		return err
+	}
+	return y.comparing(ctx)
 }
 
 // fillHistory gives the old runs spans, and the project test cases with results. It tells the last run.
@@ -146,7 +149,6 @@ func (y *yard) writing(ctx context.Context) error {
 
 // searching looks for a line that is in one log of many, beside grep over the same lines in one plain file.
 func (y *yard) searching(ctx context.Context) error {
-	folder := filepath.Join(y.home, "blobs")
 	plain, err := os.Create(filepath.Join(y.home, "all.log"))
 	if err != nil {
 		return err
@@ -191,15 +193,7 @@ func (y *yard) searching(ctx context.Context) error {
 		if err := w.Close(); err != nil {
 			return err
 		}
-		name := fmt.Sprintf("logs/%d/%d.zst", o.run, o.id)
-		if err := os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o700); err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(folder, name), b.Bytes(), 0o600); err != nil {
-			return err
-		}
-		if _, err := y.db.ExecContext(ctx, `UPDATE attempts SET log_blob = $2, log_size = $3, log_lines = $4,
-			log_moved = now() WHERE id = $1`, o.id, name, b.Len(), n); err != nil {
+		if err := y.putLog(ctx, o.run, o.id, b.Bytes(), int(n)); err != nil {
 			return err
 		}
 	}
