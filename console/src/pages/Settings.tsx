@@ -49,12 +49,12 @@ function Setting({
       <Box component="dd" sx={{ m: 0, gridRow: { xs: 2, sm: 'auto' }, overflowWrap: 'anywhere' }}>
         {is}
       </Box>
-      {change ? (
-        <Button size="small" aria-label={`${act}: ${name}`} onClick={change}>
-          {act}
-        </Button>
-      ) : (
-        <span />
+      {change && (
+        <Box component="dd" sx={{ m: 0 }}>
+          <Button size="small" aria-label={`${act}: ${name}`} onClick={change}>
+            {act}
+          </Button>
+        </Box>
       )}
     </Box>
   );
