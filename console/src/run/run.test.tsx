@@ -176,6 +176,9 @@ describe('words', () => {
       'started by Ben, again after run 3 with size minor',
     );
     expect(why(runOf({ trigger: 'proposal', outside: true }))).toBe('proposal by Ada, from outside: no secrets');
+    expect(why(runOf({ trigger: 'bisection', outside: true, caused_by: 9 }))).toBe(
+      'tried for the first bad change of run 9, of Ada: no secrets',
+    );
   });
   it('say why there is no log', () => {
     expect(whyNoLog({ reason: 'skipped', waiting: 'x' } as Job)).toBe('skipped');

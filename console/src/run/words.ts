@@ -19,7 +19,8 @@ export function why(run: RunDetail): string {
           : run.trigger === 'bisection'
             ? `tried for the first bad change of run ${run.caused_by}, of ${run.author}`
             : `${run.trigger} by ${run.author}`;
-  return `${by}${run.trigger === 'bisection' ? ': no secrets' : run.outside ? ', from outside: no secrets' : ''}${inputs ? ` with ${inputs}` : ''}`;
+  const trusted = run.trigger === 'bisection' ? ': no secrets' : run.outside ? ', from outside: no secrets' : '';
+  return `${by}${trusted}${inputs ? ` with ${inputs}` : ''}`;
 }
 
 /** Why a job has no log. */
