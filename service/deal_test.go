@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/testreport"
@@ -148,4 +149,54 @@ func TestADealIsMadeOnce(t *testing.T) {
 		_, err := s.History.Deal(ctx, next["1"], api.DealRequest{Items: items})
 		return err
 	})
+}
+
+// A try of one variant runs what that had in the run that failed: with what others had it would fail of something else.
+func TestATryIsDealtWhatItsJobHad(t *testing.T) {
+	s, r := openWithRepository(t)
+	ctx := asItself(t)
+	text := "[trigger.push]\n" + strings.ReplaceAll(dealing, "script = \"x\"", "script = \"true\"")
+	first := r.commit(map[string]string{"piston/trunk.toml": text, "a": "0"})
+	s.pushed(t, "main", plan.NoCommit, first)
+	ends := func(part string, attempt record.AttemptID, to state.State) {
+		t.Helper()
+		require.NoError(t, s.Work.FinishAttempt(ctx, attempt, api.Finish{State: to, At: time.Now().UnixMilli()}))
+	}
+	all := func() map[string]record.AttemptID {
+		t.Helper()
+		of := map[string]record.AttemptID{}
+		for range 3 {
+			w, _ := claim(t, s)
+			require.NotNil(t, w)
+			of[w.Job.Variant["PART"]] = w.Attempt
+		}
+		return of
+	}
+	for part, attempt := range all() {
+		ends(part, attempt, state.Passed)
+	}
+	second := r.commit(map[string]string{"a": "1"})
+	third := r.commit(map[string]string{"a": "2"})
+	s.pushed(t, "main", first, third)
+	had := map[string][]string{}
+	items := []string{"a", "b", "c", "d", "e", "f"}
+	for part, attempt := range all() {
+		d, err := s.History.Deal(ctx, attempt, api.DealRequest{Items: items})
+		require.NoError(t, err)
+		had[part] = d.Items
+		ends(part, attempt, map[bool]state.State{true: state.Failed, false: state.Passed}[part == "2"])
+	}
+	bad := runsOf(t, s)[0].Number
+	_, err := s.Bisect.Begin(ctx, "app", bad, api.NewBisection{})
+	require.NoError(t, err)
+	w, _ := claim(t, s)
+	require.NotNil(t, w)
+	require.Equal(t, []string{"tests+2", second}, []string{w.Job.Name, w.Commit})
+	d, err := s.History.Deal(ctx, w.Attempt, api.DealRequest{Items: append([]string{"new"}, items...)})
+	require.NoError(t, err)
+	assert.Equal(t, had["2"], d.Items)
+	assert.Equal(t, 3, d.Among)
+	gone, err := s.History.Deal(ctx, w.Attempt, api.DealRequest{Items: []string{"new", had["2"][1]}})
+	require.NoError(t, err)
+	assert.Equal(t, had["2"][1:2], gone.Items, "what is no longer there is left out")
 }

@@ -36,28 +36,17 @@ func (s *History) Deal(ctx context.Context, attempt record.AttemptID, in api.Dea
 	if err != nil {
 		return out, err
 	}
-	jobs, err := s.Store.Jobs(ctx, run.ID)
+	among, mine, err := s.dealers(ctx, run, a.JobID, "", in.Step)
 	if err != nil {
 		return out, err
-	}
-	at := slices.IndexFunc(jobs, func(j store.Job) bool { return j.ID == a.JobID })
-	if at < 0 || in.Step >= len(jobs[at].Definition.V.Step) || jobs[at].Definition.V.Step[in.Step].Deal == nil {
-		return out, fmt.Errorf("step %d of the job deals nothing: %w", in.Step+1, ground.ErrForbidden)
 	}
 	if err := dealable(in.Items); err != nil {
 		return out, err
 	}
-	job := jobs[at].Definition.V
-	all := make([]*definition.Job, len(jobs))
-	for i, j := range jobs {
-		all[i] = j.Definition.V
+	if run.Bisection != 0 {
+		return s.dealtBefore(ctx, run, among[mine].Name, in)
 	}
-	among := job.DealtWith(job.Step[in.Step], all)
-	mine := slices.IndexFunc(among, func(j *definition.Job) bool { return j.Name == job.Name })
-	if mine < 0 {
-		return out, fmt.Errorf("job %s deals among nobody: %w", job.Name, ground.ErrInvalid)
-	}
-	d, err := s.dealt(ctx, run, job, fmt.Sprintf("%d %s", in.Step, among[0].Name), len(among), in.Items)
+	d, err := s.dealt(ctx, run, among[mine], placeOf(in.Step, among), len(among), in.Items)
 	if err != nil {
 		return out, err
 	}
@@ -69,6 +58,67 @@ func (s *History) Deal(ctx context.Context, attempt record.AttemptID, in api.Dea
 	for _, other := range d.Shares.V {
 		out.MostMs = max(out.MostMs, other.Ms)
 	}
+	return out, nil
+}
+
+// dealers are the variants of a job, by its id or its name, among which one of its steps deals, and which of them it
+// is.
+func (s *History) dealers(ctx context.Context, run store.Run, id record.JobID, name string, step int) (
+	among []*definition.Job, mine int, err error) {
+	jobs, err := s.Store.Jobs(ctx, run.ID)
+	if err != nil {
+		return nil, 0, err
+	}
+	all := make([]*definition.Job, len(jobs))
+	var job *definition.Job
+	for i, j := range jobs {
+		if all[i] = j.Definition.V; j.ID == id || j.Name == name {
+			job = all[i]
+		}
+	}
+	if job == nil || step >= len(job.Step) || job.Step[step].Deal == nil {
+		return nil, 0, fmt.Errorf("step %d of the job deals nothing: %w", step+1, ground.ErrForbidden)
+	}
+	among = job.DealtWith(job.Step[step], all)
+	mine = slices.IndexFunc(among, func(j *definition.Job) bool { return j.Name == job.Name })
+	if mine < 0 {
+		return nil, 0, fmt.Errorf("job %s deals among nobody: %w", job.Name, ground.ErrInvalid)
+	}
+	return among, mine, nil
+}
+
+// placeOf names a deal in its run: by the step, and the first of those among whom it is.
+func placeOf(step int, among []*definition.Job) string {
+	return fmt.Sprintf("%d %s", step, among[0].Name)
+}
+
+// dealtBefore tells what falls to a job that is tried at another change: what fell to it in the run that failed, as far
+// as it is still in the list. Else a try of one variant would run what others had, and fail of something else.
+func (s *History) dealtBefore(ctx context.Context, try store.Run, job string, in api.DealRequest) (out api.Dealt,
+	err error) {
+	out.Items = []string{}
+	failed, err := s.Store.RunByNumber(ctx, try.Project, try.CausedBy)
+	if err != nil {
+		return out, ground.Known(err, "run %d, for which this is tried", try.CausedBy)
+	}
+	among, mine, err := s.dealers(ctx, failed, 0, job, in.Step)
+	if err != nil {
+		return out, err
+	}
+	d, err := s.Store.DealAt(ctx, failed.ID, placeOf(in.Step, among))
+	if err != nil || mine >= len(d.Shares.V) {
+		return out, ground.Known(err, "what fell to %s in run %d", job, failed.Number)
+	}
+	had := map[string]bool{}
+	for _, item := range d.Shares.V[mine].Items {
+		had[item] = true
+	}
+	for _, item := range in.Items {
+		if had[item] {
+			out.Items = append(out.Items, item)
+		}
+	}
+	out.Ms, out.MostMs, out.Among, out.Known = d.Shares.V[mine].Ms, d.Shares.V[mine].Ms, len(among), d.Known
 	return out, nil
 }
 
