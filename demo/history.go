@@ -102,16 +102,16 @@ func (s *Story) PlayMarsh(ctx context.Context, setBack func(ctx context.Context,
 			}
 		}
 	}
-	last, err := s.whatBroke(ctx)
+	ran := time.Since(began)
+	tries, err := s.whatBroke(ctx)
 	if err != nil {
 		return err
 	}
-	ran := time.Since(began)
 	if err := setBack(ctx, Marsh, marshFor); err != nil {
 		return err
 	}
-	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a slow step, a flaky case, a failure seen before, and "+
-		"which of %d changes broke it", last, Marsh, ran.Seconds(), 2*together+1)
+	s.Tell("%d runs of %s in %.0f s, set back over three weeks: a slow step, a flaky case, a failure seen before, and by "+
+		"%d tries which of %d changes broke it", marshRuns, Marsh, ran.Seconds(), tries, 2*together+1)
 	return nil
 }
 
@@ -149,9 +149,9 @@ func (g *repository) sight(ctx context.Context, n int) error {
 	return g.git(ctx, "commit", "--quiet", "--message", what, "--author", by)
 }
 
-// whatBroke asks with which change the last run began to fail, and waits until that is known. It gives the number of
-// the last run that this took.
-func (s *Story) whatBroke(ctx context.Context) (record.RunNumber, error) {
+// whatBroke asks with which change the last run began to fail, and waits until that is known. It gives how many tries
+// that took.
+func (s *Story) whatBroke(ctx context.Context) (int, error) {
 	if _, err := s.Client.BeginBisection(ctx, Marsh, marshRuns, api.NewBisection{}); err != nil {
 		return 0, err
 	}
@@ -161,7 +161,7 @@ func (s *Story) whatBroke(ctx context.Context) (record.RunNumber, error) {
 			return 0, err
 		}
 		if len(list) > 0 && list[0].Ended != nil {
-			return marshRuns + record.RunNumber(len(list[0].Tries)), nil
+			return len(list[0].Tries), nil
 		}
 		select {
 		case <-ctx.Done():

@@ -66,6 +66,7 @@ func TestTheDemo(t *testing.T) {
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
 	t.Run("testers", func(t *testing.T) { checkTesters(t, s) })
+	t.Run("pages", func(t *testing.T) { checkWalk(t, s) })
 	t.Run("console", func(t *testing.T) { checkConsole(t, s) })
 	t.Run("stops and continues", func(t *testing.T) {
 		require.NoError(t, s.cmd.Process.Signal(syscall.SIGINT))
@@ -144,6 +145,22 @@ func checkCommands(t *testing.T, s *server) {
 	assert.Equal(t, 2, code, out)
 }
 
+// checkWalk holds all pages against the rules of accessibility, in a browser of its own.
+func checkWalk(t *testing.T, s *server) {
+	parent, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
+	defer cancel()
+	ctx, stop, err := chrome.Start(parent)
+	require.NoError(t, err)
+	defer stop()
+	address := "http://" + s.listen
+	do := func(what string, actions ...chromedp.Action) {
+		t.Helper()
+		require.NoError(t, chromedp.Run(ctx, actions...), what)
+	}
+	do("sign in", chrome.SignIn(address, s.password))
+	checkAccessible(t, do, address, walked)
+}
+
 // checkConsole goes through the console as a person would.
 func checkConsole(t *testing.T, s *server) {
 	parent, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
@@ -216,8 +233,6 @@ func checkConsole(t *testing.T, s *server) {
 		chromedp.Click(`[role=dialog] button[type=submit]`), shows("a store had 412"))
 	checkNotes(do)
 	checkHistoryPages(t, do, address)
-	checkAccessible(t, do, address, walked)
-	do("wide and light again", chromedp.EmulateViewport(1280, 800), chrome.Scheme("light"))
 	checkQueueAndEditor(t, s, do)
 	checkSecretsAndPeople(t, s, do)
 	checkMarkup(t, s, do)

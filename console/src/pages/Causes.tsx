@@ -1,5 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
@@ -14,6 +15,9 @@ import { count } from '../text';
 export const useCauses = () =>
   useQuery({ queryKey: ['causes'], staleTime: Infinity, queryFn: async () => take(await api.GET('/api/v1/causes')) });
 
+/** How many are shown at first; a word finds any. */
+const first = 40;
+
 const says = (c: Cause, text: string) =>
   [c.name, c.title, c.means, c.do, ...(c.examples ?? [])].some((t) => t.toLowerCase().includes(text.toLowerCase()));
 
@@ -21,7 +25,9 @@ const says = (c: Cause, text: string) =>
 export default function Causes() {
   const { data, error } = useCauses();
   const [text, setText] = useState('');
+  const [all, setAll] = useState(false);
   const list = (data ?? []).filter((c) => says(c, text));
+  const shown = all ? list : list.slice(0, first);
   return (
     <Box sx={{ p: 2, maxWidth: 1280, mx: 'auto' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5, flexWrap: 'wrap' }}>
@@ -54,7 +60,7 @@ export default function Causes() {
           <List
             label="Causes"
             heads={['Cause', 'What it means', 'What to do']}
-            rows={list.map((c) => ({
+            rows={shown.map((c) => ({
               key: c.name,
               cells: [
                 <Box
@@ -71,6 +77,11 @@ export default function Causes() {
             }))}
           />
         </Scrolled>
+      )}
+      {shown.length < list.length && (
+        <Button sx={{ mt: 1 }} onClick={() => setAll(true)}>
+          The other {list.length - shown.length}, too
+        </Button>
       )}
     </Box>
   );
