@@ -20,7 +20,16 @@ export function Needs({ of }: { of: Overview }) {
     list.push([`budget ${of.budget.percent} % used`, `${at}/usage`, of.budget.state === 'spent']);
   if (of.flaky) list.push([`${of.flaky} flaky`, `${at}/tests?show=flaky`, false]);
   return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, fontSize: 13 }}>
+    <Box
+      sx={{
+        display: 'flex',
+        flexWrap: 'wrap',
+        columnGap: 2,
+        fontSize: 13,
+        // What a finger has to meet (WCAG 2.2, 2.5.8).
+        '& > a': { minHeight: 24, display: 'inline-flex', alignItems: 'center' },
+      }}
+    >
       {of.at_work + of.queued > 0 && (
         <Box component={Link} to="/-/queue" sx={{ color: stateColour('running') }}>
           {of.at_work} at work, {of.queued} queued
