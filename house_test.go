@@ -2,11 +2,15 @@
 package house
 
 import (
+	"bytes"
+	"errors"
 	"go/ast"
+	"go/format"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"strings"
@@ -107,6 +111,24 @@ func TestImportsRunDownwards(t *testing.T) {
 			assert.NotContains(t, string(text), "time.Now(", "%s has a clock of its own", name)
 		}
 	})
+}
+
+// What is formatted by hand is changed by whoever saves it next.
+func TestGoIsFormatted(t *testing.T) {
+	out, err := exec.Command("git", "ls-files", "-z", "*.go").Output()
+	require.NoError(t, err)
+	names := strings.Split(strings.TrimRight(string(out), "\x00"), "\x00")
+	require.Greater(t, len(names), 500)
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // deleted, and not yet committed
+		}
+		require.NoError(t, err)
+		formatted, err := format.Source(text)
+		require.NoError(t, err, name)
+		assert.True(t, bytes.Equal(text, formatted), "%s: gofmt -w it", name)
+	}
 }
 
 // wide is how many columns a line may have, a tab counted as one.

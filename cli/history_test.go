@@ -125,6 +125,10 @@ func TestCommandsOfTheHistory(t *testing.T) {
 		"compared with one": {map[string]string{"GET /projects/p/runs/9/jobs/core/log/against": compared},
 			[]string{"compare", "p", "9", "--job", "core", "--with", "4"}, []string{"7 passed"},
 			"GET /projects/p/runs/9/jobs/core/log/against?run=4"},
+		"runs with tries": {map[string]string{"GET /projects/p/runs": `{"runs":[{"project":"p","number":10,"pipeline":"trunk",
+			"trigger":"bisection","branch":"main","commit":"beefbeefbeef","subject":"Sort","author":"Ines","state":"failed",
+			"queued":"2026-07-01T02:30:00Z","caused_by":9}]}`}, []string{"runs", "p", "--tries"},
+			[]string{"main, tried for run 9 beefbee"}, "GET /projects/p/runs?limit=20&tries=true"},
 		"causes":  {nil, []string{"causes"}, []string{"lock-stale", "undefined-symbol"}, ""},
 		"a cause": {nil, []string{"causes", "lock-stale"}, []string{"the lock file is stale", "what to do:"}, ""},
 	} {

@@ -87,6 +87,7 @@ func writePages(c *cli.Command, folder string, pages map[string]string) error {
 	terminal.NewScreen(terminal.Out(c)).Line("%d pages are in %s.", len(pages), folder)
 	return nil
 }
+
 // completion makes the command that prints what a shell needs to complete commands one of the others.
 func completion(c *cli.Command) {
 	c.Hidden = false

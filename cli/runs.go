@@ -23,13 +23,14 @@ func runsCommand() *cli.Command {
 			&cli.StringFlag{Name: "state", Usage: "only in this state, such as failed"},
 			&cli.StringFlag{Name: "commit", Usage: "only of this commit, by its id or how that begins"},
 			&cli.Int64Flag{Name: "before", Usage: "only runs before this number"},
+			&cli.BoolFlag{Name: "tries", Usage: "those of searches for the first bad change (piston bisect), too"},
 			terminal.LimitFlag(20, 200),
 			terminal.JSONFlag,
 		},
 		Action: terminal.Asking(func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			page, err := cl.Runs(ctx, args[0], client.RunFilter{Pipeline: c.String("pipeline"), Branch: c.String("branch"),
 				State: c.String("state"), Commit: c.String("commit"), Before: record.RunNumber(c.Int64("before")),
-				Limit: c.Int("limit")})
+				Limit: c.Int("limit"), Tries: c.Bool("tries")})
 			if err != nil || c.Bool("json") {
 				return terminal.OrJSON(c, page, err)
 			}

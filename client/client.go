@@ -293,6 +293,7 @@ type RunFilter struct {
 	Pipeline, Branch, State, Commit string
 	Before                          record.RunNumber
 	Limit                           int
+	Tries                           bool // those of searches for the first bad change, too
 }
 
 // Runs lists runs, newest first.
@@ -309,6 +310,9 @@ func (c *Client) Runs(ctx context.Context, project string, f RunFilter) (api.Run
 	}
 	if f.Limit > 0 {
 		q.Set("limit", strconv.Itoa(f.Limit))
+	}
+	if f.Tries {
+		q.Set("tries", "true")
 	}
 	return get[api.RunPage](ctx, c, projectPath(project)+"/runs?"+q.Encode())
 }

@@ -4,13 +4,16 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/bisect"
+	"gentlepiston.example/piston/core/state"
 )
 
 // Twelve commits are pushed at once and the run fails: one command names the one to blame, whatever lies between.
@@ -73,4 +76,77 @@ func TestTheFirstBadChangeIsNamed(t *testing.T) {
 	out, code = s.piston(t, "", "bisect", "levels", fmt.Sprint(last.Number))
 	assert.NotZero(t, code)
 	assert.Contains(t, out, "has failed")
+}
+
+// Server, runner and database are killed while a change is searched: it goes on from what is in the records, and names
+// the one to blame.
+func TestASearchOutlivesKills(t *testing.T) {
+	t.Parallel()
+	s := serve(t, "--slots", "1")
+	s.cl.Patience = 2 * time.Minute
+	r := s.project(t, "kept", map[string]string{"piston/trunk.toml": onPush("sleep 1; test $(cat level) -lt 5 || { echo error: level; exit 1; }"),
+		"level": "0"})
+	r.push()
+	r.passes(1)
+	for n := 1; n <= 9; n++ {
+		r.commit(fmt.Sprintf("Level %d", n), map[string]string{"level": fmt.Sprint(n)})
+	}
+	r.push()
+	require.Equal(t, state.Failed, r.run(2, true).State)
+	b, err := s.cl.BeginBisection(t.Context(), "kept", 2, api.NewBisection{})
+	require.NoError(t, err)
+	for _, what := range []string{"server", "runner", "database"} {
+		was := len(b.Tries)
+		require.Eventually(t, func() bool { // a try is at work
+			b = search(t, s)
+			return b.Ended != nil || len(b.Tries) > was && b.Tries[len(b.Tries)-1].Verdict == ""
+		}, time.Minute, 50*time.Millisecond)
+		require.Nil(t, b.Ended, "it ended before the %s was killed: %s", what, asJSON(b))
+		switch what {
+		case "server":
+			_ = s.cmd.Process.Kill()
+			_ = s.cmd.Wait()
+			s.start(t)
+		case "runner":
+			require.NoError(t, syscall.Kill(s.runnerPid(t), syscall.SIGKILL))
+		case "database":
+			require.NoError(t, syscall.Kill(s.postgresPid(t), syscall.SIGKILL))
+		}
+	}
+	require.Eventually(t, func() bool { b = search(t, s); return b.Ended != nil }, 3*time.Minute, 200*time.Millisecond, "%s",
+		s.log)
+	require.Equal(t, api.BisectionFound, b.State, asJSON(b))
+	assert.Equal(t, "Level 5", b.Suspects[0].Subject)
+	seen := map[string]bool{}
+	for _, try := range b.Tries {
+		assert.False(t, seen[try.ID], "no change is tried twice")
+		seen[try.ID] = true
+	}
+}
+
+func search(t *testing.T, s *server) api.Bisection {
+	t.Helper()
+	list, err := s.cl.Bisections(t.Context(), "kept", 2)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	return list[0]
+}
+
+// What a commit says of itself is text, wherever it is told.
+func TestASearchTellsTextOnly(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "loud", map[string]string{"piston/trunk.toml": onPush("test ! -e broken || { echo error: it; exit 1; }")})
+	r.push()
+	r.passes(1)
+	r.commit("\x1b[31mred\x07 \u202egnp.exe <b>x</b>\ttab\rover", map[string]string{"broken": ""})
+	r.commit("Next", map[string]string{"b": "1"})
+	r.push()
+	require.Equal(t, state.Failed, r.run(2, true).State)
+	out, code := s.piston(t, "", "bisect", "loud", "2", "--follow")
+	require.Zero(t, code, out)
+	_, found, _ := strings.Cut(out, "The first bad change:")
+	assert.Contains(t, found, "gnp.exe <b>x</b>")
+	for _, bad := range []string{"\x1b", "\x07", "\u202e", "\r"} {
+		assert.NotContains(t, out, bad)
+	}
 }

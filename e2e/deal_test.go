@@ -106,3 +106,18 @@ func TestADealReadsAndWritesPlainFilesOnly(t *testing.T) {
 		assert.Contains(t, asJSON(j.Steps[1]), says[j.Name], j.Name)
 	}
 }
+
+// A list that holds a secret is dealt to nobody: it would be kept with the run's records.
+func TestASecretIsNotDealt(t *testing.T) {
+	s := theServer(t)
+	r := s.project(t, "dealsecret", map[string]string{"piston/trunk.toml": "[trigger.push]\n[job.t]\n" +
+		"variants = { over = { PART = [\"1\"] } }\n[[job.t.step]]\nsecrets = [\"KEY\"]\nscript = 'printf \"a\\n%s\\n\" \"$KEY\" > list'\n" +
+		"[[job.t.step]]\ndeal = { list = \"list\", into = \"mine\" }\n"})
+	out, code := s.piston(t, "a-value-that-nobody-sees-814", "secret", "set", "dealsecret", "KEY")
+	require.Zero(t, code, out)
+	r.push()
+	d := r.run(1, true)
+	assert.Equal(t, "failed", string(d.State))
+	assert.Contains(t, asJSON(d), "holds a secret: nothing is dealt")
+	assert.NotContains(t, asJSON(d), "nobody-sees")
+}

@@ -145,34 +145,32 @@ func checkCommands(t *testing.T, s *server) {
 	assert.Equal(t, 2, code, out)
 }
 
-// checkWalk holds all pages against the rules of accessibility, in a browser of its own.
-func checkWalk(t *testing.T, s *server) {
+// consoleOf is a browser for at most eight minutes, and what has it do something.
+func consoleOf(t *testing.T) (ctx context.Context, do func(what string, actions ...chromedp.Action)) {
+	t.Helper()
 	parent, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
-	defer cancel()
+	t.Cleanup(cancel)
 	ctx, stop, err := chrome.Start(parent)
 	require.NoError(t, err)
-	defer stop()
-	address := "http://" + s.listen
-	do := func(what string, actions ...chromedp.Action) {
+	t.Cleanup(stop)
+	return ctx, func(what string, actions ...chromedp.Action) {
 		t.Helper()
 		require.NoError(t, chromedp.Run(ctx, actions...), what)
 	}
+}
+
+// checkWalk holds all pages against the rules of accessibility, in a browser of its own.
+func checkWalk(t *testing.T, s *server) {
+	_, do := consoleOf(t)
+	address := "http://" + s.listen
 	do("sign in", chrome.SignIn(address, s.password))
 	checkAccessible(t, do, address, walked)
 }
 
 // checkConsole goes through the console as a person would.
 func checkConsole(t *testing.T, s *server) {
-	parent, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
-	defer cancel()
-	ctx, stop, err := chrome.Start(parent)
-	require.NoError(t, err)
-	defer stop()
+	ctx, do := consoleOf(t)
 	address := "http://" + s.listen
-	do := func(what string, actions ...chromedp.Action) {
-		t.Helper()
-		require.NoError(t, chromedp.Run(ctx, actions...), what)
-	}
 	var problems []string
 	chromedp.ListenTarget(ctx, func(e any) {
 		if text := fmt.Sprintf("%T", e); strings.Contains(text, "EventExceptionThrown") {

@@ -214,7 +214,7 @@ var doors = map[string]need{
 	"POST /api/v1/runner/claim":                                                runner,
 	"POST /api/v1/runner/attempts/{attempt}/hand-back":                         holder,
 	"POST /api/v1/runner/attempts/{attempt}/beat":                              holder,
-	"POST /api/v1/runner/attempts/{attempt}/deal": holder,
+	"POST /api/v1/runner/attempts/{attempt}/deal":                              holder,
 	"POST /api/v1/runner/attempts/{attempt}/raise":                             holder,
 	"POST /api/v1/runner/attempts/{attempt}/land":                              holder,
 	"POST /api/v1/runner/attempts/{attempt}/prepared":                          holder,

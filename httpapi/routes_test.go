@@ -208,7 +208,7 @@ var routes = map[string]outcomes{
 	"POST /api/v1/runner/claim":                                            forRunners,
 	"POST /api/v1/runner/attempts/{attempt}/hand-back":                     forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/beat":                          forHolders,
-	"POST /api/v1/runner/attempts/{attempt}/deal": forHolders,
+	"POST /api/v1/runner/attempts/{attempt}/deal":                          forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/raise":                         forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/identity":                      forHolders,
 	"POST /api/v1/runner/attempts/{attempt}/packages":                      forHolders,

@@ -34,11 +34,12 @@ func (sv *server) runs(a huma.API, r chi.Router) {
 			State    string           `query:"state" enum:"queued,running,passed,failed,cancelled,timed-out,skipped,waiting"`
 			Commit   string           `query:"commit" maxLength:"64" pattern:"^([0-9a-f]{4,64})?$" doc:"Id, or how it begins."`
 			Before   record.RunNumber `query:"before" minimum:"0" doc:"Only lower numbers: next of the page before."`
+			Tries    bool             `query:"tries" doc:"Those of searches for the first bad change, too."`
 			Limit    int              `query:"limit" minimum:"1" maximum:"200" default:"30"`
 		}) (api.RunPage, error) {
 			return sv.s.Report.Runs(ctx, in.Project,
 				report.RunFilter{Pipeline: in.Pipeline, Branch: in.Branch, State: state.State(in.State), Commit: in.Commit,
-					Before: in.Before, Limit: in.Limit})
+					Before: in.Before, Limit: in.Limit, Tries: in.Tries})
 		})
 	operation(a, http.MethodPost, "/projects/{project}/runs", "start-run", "Start a pipeline by hand",
 		func(ctx context.Context, in *struct {

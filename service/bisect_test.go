@@ -18,6 +18,8 @@ import (
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/core/testreport"
 	"gentlepiston.example/piston/service/ground"
+	"gentlepiston.example/piston/service/work"
+	"gentlepiston.example/piston/store"
 )
 
 const searched = `[trigger.push]
@@ -165,6 +167,19 @@ func TestTheFirstBadChangeIsFound(t *testing.T) {
 	assert.Equal(t, h.good, since.Run)
 	_, err = s.Bisect.Begin(ctx, "app", b.Tries[0].Run, api.NewBisection{})
 	require.ErrorIs(t, err, ground.ErrInvalid, "a try is not searched itself")
+	for _, failed := range []bool{true, false} {
+		_, err = s.Intake.Restart(ctx, "app", b.Tries[0].Run, "ada", api.Restart{Failed: failed})
+		require.ErrorIs(t, err, ground.ErrInvalid, "nor started again")
+		assert.Contains(t, err.Error(), fmt.Sprintf("piston bisect app %d --anew", h.bad))
+	}
+	feed, err := s.Notify.Feed(ada, "app", false)
+	require.NoError(t, err)
+	text, err := s.Notify.Atom(ctx, strings.Split(feed.Badge, "/")[2])
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(string(text), "<entry>"), "%s", text)
+	project, err := s.Projects.Project(ctx, "app")
+	require.NoError(t, err)
+	assert.Equal(t, h.bad, project.Latest.Number)
 	assert.Contains(t, acts(t, s), "bisection.begin")
 }
 
@@ -310,6 +325,58 @@ func TestASearchIsStopped(t *testing.T) {
 	assert.Equal(t, state.Cancelled, h.s.details(t, b.Tries[0].Run).State)
 	require.ErrorIs(t, h.s.Bisect.Stop(ctx, "app", h.bad, "core"), ground.ErrNotFound)
 	assert.Nil(t, noClaim(t, h.s))
+}
+
+// Two people ask in the same moment, and again when it is over: there is one search.
+func TestTwoWhoSearchTheSameHaveOneSearch(t *testing.T) {
+	h := historyOf(t, 3, plainChange)
+	ctx := asItself(t)
+	begin := func() error {
+		_, err := h.s.Bisect.Begin(ctx, "app", h.bad, api.NewBisection{})
+		return err
+	}
+	for range 2 {
+		begun := 0
+		for _, errs := range together(1, begin, begin, begin) {
+			for _, err := range errs {
+				if err == nil {
+					begun++
+				} else {
+					require.ErrorIs(t, err, ground.ErrExists)
+				}
+			}
+		}
+		assert.Equal(t, 1, begun)
+		b, _ := h.waits(t)
+		require.Len(t, b.Tries, 1)
+		require.NoError(t, h.s.Bisect.Stop(ctx, "app", h.bad, "core"))
+	}
+	// What is told twice, or late, is done once.
+	_, err := h.s.Bisect.Begin(ctx, "app", h.bad, api.NewBisection{})
+	require.NoError(t, err)
+	list, err := h.s.Store.Bisections(ctx, runOf(t, h.s, h.bad).ID)
+	require.NoError(t, err)
+	require.NoError(t, h.s.Tx(ctx, func(q ground.Q) error {
+		for range 8 {
+			if err := q.PutOff(ctx, work.TryOver{Bisection: list[0].ID}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	_, commit := h.waits(t)
+	require.Equal(t, commit, h.answers(t, "core", state.Failed))
+	b, _ := h.waits(t)
+	require.Equal(t, api.BisectionFound, b.State)
+	assert.Equal(t, h.commits[0], b.Suspects[0].ID)
+	assert.Len(t, b.Tries, 1)
+}
+
+func runOf(t *testing.T, s *Service, n record.RunNumber) store.Run {
+	t.Helper()
+	run, err := s.Store.RunByNumber(asItself(t), "app", n)
+	require.NoError(t, err)
+	return run
 }
 
 // A try is for machines that nobody else wants.

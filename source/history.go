@@ -165,7 +165,7 @@ func (r Repo) Changed(ctx context.Context, before, after string) ([]string, erro
 
 // MergeBase finds the best common ancestor of two commits. ErrNoObject when they have none.
 func (r Repo) MergeBase(ctx context.Context, a, b string) (string, error) {
-	out, err := r.git(ctx, "merge-base", a, b)
+	out, err := r.git(ctx, "merge-base", "--end-of-options", a, b)
 	if exitedWith(err, 1) {
 		return "", fmt.Errorf("a common ancestor of %.12s and %.12s is %w", a, b, ErrNoObject)
 	}
@@ -185,7 +185,7 @@ func (r Repo) Log(ctx context.Context, before, after string, most int) ([]Commit
 // Steps lists up to most changes by which a branch went from one commit to a later one, newest first: commits, and of
 // what was merged the merge. ErrNoObject when the branch cannot have gone that way, since the first is no ancestor.
 func (r Repo) Steps(ctx context.Context, before, after string, most int) ([]Commit, error) {
-	_, err := r.git(ctx, "merge-base", "--is-ancestor", before, after)
+	_, err := r.git(ctx, "merge-base", "--is-ancestor", "--end-of-options", before, after)
 	if exitedWith(err, 1) || exitedWith(err, 128) { // 128: one of them is no longer there
 		return nil, fmt.Errorf("a way from %.12s to %.12s is %w", before, after, ErrNoObject)
 	}
@@ -204,7 +204,7 @@ func (r Repo) log(ctx context.Context, most int, revisions string, how ...string
 	var list []Commit
 	for entry := range strings.SplitSeq(strings.TrimRight(string(out), "\x00"), "\x00") {
 		if parts := strings.SplitN(entry, "\n", 3); len(parts) == 3 {
-			list = append(list, Commit{ID: parts[0], Author: clean(parts[1], 200), Subject: clean(parts[2], 500)})
+			list = append(list, Commit{ID: parts[0], Author: author(parts[1]), Subject: subject(parts[2])})
 		}
 	}
 	return list, nil

@@ -157,3 +157,38 @@ func TestWhatIsNoRepositoryIsSaidOnce(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(err.Error(), "not a git repository"), "%v", err)
 	assert.NotContains(t, err.Error(), "\n")
 }
+
+// The way of a branch is its own commits, and of what was merged the merge; there is none from what it does not come
+// from. What a commit says of itself is text on one line.
+func TestTheStepsOfABranch(t *testing.T) {
+	dir, first := repository(t, map[string]string{"a": "1"}, "First")
+	repo, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	second := commit(t, dir, map[string]string{"a": "2"}, "\x1b[31mSe\u202econd\twith a tab")
+	in(t, dir, "checkout", "-q", "-b", "side")
+	commit(t, dir, map[string]string{"b": "1"}, "Aside")
+	side := commit(t, dir, map[string]string{"b": "2"}, "Aside again")
+	in(t, dir, "checkout", "-q", "main")
+	in(t, dir, "merge", "-q", "--no-ff", "-m", "Merge side", "side")
+	merged := in(t, dir, "rev-parse", "HEAD")
+	steps, err := repo.Steps(t.Context(), first, merged, 10)
+	require.NoError(t, err)
+	assert.Equal(t, []Commit{{ID: merged, Subject: "Merge side", Author: "Ada"},
+		{ID: second, Subject: "[31mSecond with a tab", Author: "Ada"}}, steps)
+	few, err := repo.Steps(t.Context(), first, merged, 1)
+	require.NoError(t, err)
+	assert.Len(t, few, 1)
+	none, err := repo.Steps(t.Context(), merged, merged, 9)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	for _, gone := range []string{strings.Repeat("ab", 20), "--output=x", merged} {
+		_, err = repo.Steps(t.Context(), gone, side, 9)
+		require.ErrorIs(t, err, ErrNoObject, gone)
+	}
+	reader, err := repo.Reader(t.Context())
+	require.NoError(t, err)
+	defer reader.Close()
+	c, err := reader.Commit(second)
+	require.NoError(t, err)
+	assert.Equal(t, "[31mSecond with a tab", c.Subject)
+}

@@ -252,7 +252,7 @@ func (r Repo) LastChange(ctx context.Context, commit, file string, line int) (wh
 	by, _, _ = strings.Cut(lines[0], " ")
 	for _, l := range lines {
 		if name, is := strings.CutPrefix(l, "author "); is {
-			return clean(name, 200), by, nil
+			return author(name), by, nil
 		}
 	}
 	return "", by, nil

@@ -17,6 +17,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"gentlepiston.example/piston/core/plain"
 )
 
 var (
@@ -208,10 +210,14 @@ func (r *Reader) Commit(name string) (Commit, error) {
 	}
 	c.Message = message
 	c.Subject, _, _ = strings.Cut(strings.TrimSpace(message), "\n")
-	c.Subject = clean(c.Subject, 500)
-	c.Author = clean(c.Author, 200)
+	c.Subject, c.Author = subject(c.Subject), author(c.Author)
 	return c, nil
 }
+
+// subject and author are what a commit says of itself, as far as it is seen: neither turns a line around, nor moves in a
+// terminal.
+func subject(s string) string { return clean(plain.Line(s), 500) }
+func author(s string) string  { return clean(plain.Line(s), 200) }
 
 func clean(s string, most int) string {
 	s = strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "\uFFFD")

@@ -49,7 +49,7 @@ func (q Q) Queue(ctx context.Context, labels []string, perLine int, now time.Tim
 		a.labels, a.tools,
 				r.run_group, r.at_once,
 				row_number() OVER (PARTITION BY a.project_id, r.pipeline, a.labels, a.tools, a.not_before > $2
-				ORDER BY r.begun DESC, a.run_id, a.id) AS place
+				ORDER BY r.bisection <> 0 AND NOT r.begun, r.begun DESC, a.run_id, a.id) AS place
 			FROM attempts a JOIN runs r ON r.id = a.run_id
 			WHERE a.state = 'queued' AND (cardinality($1::text[]) = 0 OR a.labels <@ $1::text[])) AS l JOIN jobs j
 			ON j.id = l.job_id
@@ -91,13 +91,15 @@ func (q Q) openRuns(ctx context.Context, out *schedule.Queue) error {
 		Group    string           `db:"run_group"`
 		Begun    bool             `db:"begun"`
 		Waits    bool             `db:"waits"`
+		Last     bool             `db:"last"`
 	}
 	err := q.list(ctx, &runs,
-		`SELECT id, number, project_id, pipeline, run_group, begun, state = 'waiting' AS waits FROM runs
+		`SELECT id, number, project_id, pipeline, run_group, begun, state = 'waiting' AS waits, bisection <> 0 AS last
+			FROM runs
 			WHERE state IN ('queued', 'running', 'waiting')`)
 	for _, r := range runs {
 		out.Runs = append(out.Runs, schedule.Run{ID: r.ID, Number: r.Number, Project: r.Project, Pipeline: r.Pipeline,
-			Group: r.Group, Begun: r.Begun, Waits: r.Waits})
+			Group: r.Group, Begun: r.Begun, Waits: r.Waits, Last: r.Last})
 	}
 	return err
 }

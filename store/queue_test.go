@@ -254,3 +254,42 @@ func TestWhatIsHandedOnAndWhatPassedLast(t *testing.T) {
 	_, err = s.HandoverOf(ctx, elsewhere.ID, "core", "library")
 	assert.ErrorIs(t, err, store.ErrNotFound, "another run's is not found")
 }
+
+// A try of a search is read last of its kind, so that no number of them keeps a push from being read.
+func TestTriesAreReadLast(t *testing.T) {
+	s := open(t)
+	p := project(t, s)
+	at := time.Now().Add(-time.Minute)
+	for range 3 {
+		try := addRun(t, s, p, func(r *store.Run) { r.Bisection, r.Group = 7, "release" })
+		addAttempt(t, s, try, "core", []string{"linux"}, at)
+	}
+	push := addRun(t, s, p, func(r *store.Run) { r.Group = "release" })
+	addAttempt(t, s, push, "core", []string{"linux"}, at.Add(time.Second))
+	q := queueOf(t, s, nil, 1)
+	require.Len(t, q.Jobs, 1)
+	assert.Equal(t, push.Number, q.Jobs[0].Number)
+	last := 0
+	for _, r := range q.Runs {
+		if r.Last {
+			last++
+			assert.NotEqual(t, push.Number, r.Number)
+		}
+	}
+	assert.Equal(t, 3, last)
+
+	list, err := s.Runs(t.Context(), p.ID, store.RunFilter{Limit: 9})
+	require.NoError(t, err)
+	require.Len(t, list, 1, "they are in no list of runs that does not ask for them")
+	list, err = s.Runs(t.Context(), p.ID, store.RunFilter{Limit: 9, Tries: true})
+	require.NoError(t, err)
+	assert.Len(t, list, 4)
+	addRun(t, s, p, func(r *store.Run) { r.Bisection = 7 })
+	latest, err := s.LatestRuns(t.Context(), []record.ProjectID{p.ID})
+	require.NoError(t, err)
+	require.Len(t, latest, 1)
+	assert.Equal(t, push.Number, latest[0].Number)
+	ticks, err := s.Ticks(t.Context(), p.ID, 9)
+	require.NoError(t, err)
+	assert.Len(t, ticks, 1)
+}

@@ -140,20 +140,23 @@ type RunFilter struct {
 	Commit   string           // its id, or how that begins
 	Before   record.RunNumber // numbers below this one
 	Limit    int
+	Tries    bool // those of searches for the first bad change, too
 }
 
 // Runs lists a project's runs, newest first.
 func (q Q) Runs(ctx context.Context, project record.ProjectID, f RunFilter) (list []Run, err error) {
 	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = $1
 		AND ($2 = '' OR r.pipeline = $2) AND ($3 = '' OR r.branch = $3) AND ($4 = '' OR r.state = $4)
-		AND ($5 = 0 OR r.number < $5) AND ($7 = '' OR r.commit_id LIKE $7 || '%') ORDER BY r.number DESC LIMIT $6`,
-		project, f.Pipeline, f.Branch, string(f.State), f.Before, f.Limit, f.Commit)
+		AND ($5 = 0 OR r.number < $5) AND ($7 = '' OR r.commit_id LIKE $7 || '%')
+		AND ($8 OR r.bisection = 0) ORDER BY r.number DESC LIMIT $6`,
+		project, f.Pipeline, f.Branch, string(f.State), f.Before, f.Limit, f.Commit, f.Tries)
 	return list, err
 }
 
-// LatestRuns finds the latest run of each project.
+// LatestRuns finds the latest run of each project that is no try of a search.
 func (q Q) LatestRuns(ctx context.Context, projects []record.ProjectID) (list []Run, err error) {
-	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = ANY($1) AND r.number = p.last_run`, projects)
+	err = q.list(ctx, &list, `SELECT `+runColumns+` WHERE r.project_id = ANY($1)
+		AND r.number = (SELECT max(o.number) FROM runs o WHERE o.project_id = p.id AND o.bisection = 0)`, projects)
 	return list, err
 }
 

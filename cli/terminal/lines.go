@@ -3,7 +3,6 @@ package terminal
 import (
 	"fmt"
 	"strings"
-	"unicode"
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/diagnose"
@@ -15,7 +14,7 @@ func CleanLine(text string, colour bool) string {
 		text = diagnose.Plain(text)
 	}
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\t' && (r != '\x1b' || !colour) {
+		if unseen(r) && r != '\t' && (r != '\x1b' || !colour) {
 			return -1
 		}
 		return r

@@ -149,11 +149,15 @@ func cutVisible(text string, most int) string {
 	return b.String()
 }
 
+// unseen tells whether a character moves in a terminal instead of being shown, or turns what follows around (Unicode
+// Standard Annex 9, 2).
+func unseen(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) }
+
 // Short cuts a text and keeps control characters from reaching the terminal: commit messages and branch names come
 // from strangers.
 func Short(text string, most int) string {
 	text = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
+		if unseen(r) {
 			return '\uFFFD'
 		}
 		return r

@@ -96,3 +96,17 @@ func TestATableFitsItsTerminal(t *testing.T) {
 	(&Screen{w: &b}).Table([]string{"NAME", "NOTE"}, [][]string{{"KEY", "what it opens, and where"}})
 	assert.Contains(t, b.String(), "and where", "in a pipe nothing is cut")
 }
+
+// What strangers write moves nothing in a terminal, and turns no line around.
+func TestNothingMovesInATerminal(t *testing.T) {
+	const hostile = "a\x1b[2Jb\x07\u202egnp\u2066.exe\u200fé\ttab🙂"
+	for _, text := range []string{Short(hostile, 90), CleanLine(hostile, false), CleanLine(hostile, true)} {
+		for _, bad := range []string{"\x07", "\u202e", "\u2066", "\u200f"} {
+			assert.NotContains(t, text, bad)
+		}
+		assert.Contains(t, text, "é")
+		assert.Contains(t, text, "🙂")
+	}
+	assert.NotContains(t, Short(hostile, 90), "\x1b")
+	assert.NotContains(t, CleanLine(hostile, false), "\x1b")
+}

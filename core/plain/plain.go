@@ -10,9 +10,12 @@ import (
 const zeroWidthJoiner = '\u200d'
 
 // Text is a text without what is not seen: control characters but line ends, and what turns a line around, hides a part
-// of it, or means nothing. What is no UTF-8 becomes U+FFFD.
+// of it, or means nothing. A tab is a space. What is no UTF-8 becomes U+FFFD.
 func Text(text string) string {
 	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r == '\t' {
+			return ' '
+		}
 		if r == '\n' || r == zeroWidthJoiner || !unicode.In(r, unicode.Cc, unicode.Cf, unicode.Co, unicode.Cs) {
 			return r
 		}

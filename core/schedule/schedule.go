@@ -43,6 +43,7 @@ type Run struct {
 	Group    string
 	Begun    bool // a job of it has been handed out
 	Waits    bool // for people: it is not at work
+	Last     bool // while it has not begun it stands behind all others, however old it is
 }
 
 // Project is what holds for a project's jobs.
@@ -132,10 +133,14 @@ func (q *Queue) state() *state {
 	runs := slices.Clone(q.Runs)
 	// Those that have begun hold their place; the others stand in line by their number.
 	sort.SliceStable(runs, func(i, j int) bool {
-		if runs[i].Begun != runs[j].Begun {
-			return runs[i].Begun
+		a, b := runs[i], runs[j]
+		switch {
+		case a.Begun != b.Begun:
+			return a.Begun
+		case !a.Begun && a.Last != b.Last:
+			return b.Last
 		}
-		return runs[i].Number < runs[j].Number
+		return a.Number < b.Number
 	})
 	for _, r := range runs {
 		s.ahead[r.ID] = r

@@ -298,3 +298,21 @@ func TestWhyAJobWaits(t *testing.T) {
 	assert.Equal(t, "third of 12 runs of p, of which 2 may be at work at once; run 1 is", waits[2].Why)
 	assert.Contains(t, waits[11].Why, "number 12 of 12")
 }
+
+// A run that is last holds nobody up: neither in its group nor in the line of its pipeline, however old it is; but once
+// it has begun it is not overlapped.
+func TestWhatIsLastHoldsNobodyUp(t *testing.T) {
+	for what, line := range map[string]func(run record.RunID) Job{
+		"group":   func(run record.RunID) Job { return Job{Run: run, Group: "release"} },
+		"at once": func(run record.RunID) Job { return Job{Run: run, Pipeline: "trunk", AtOnce: 1} },
+	} {
+		q := queue(line(41), line(42), line(43))
+		q.Runs[0].Last = true
+		assert.Equal(t, []record.AttemptID{2}, ids(q.Assign(linux(3))), what)
+		assert.Contains(t, q.Waiting(linux(1), linux(1))[0].Why, "third of 3", what)
+		q.Runs[0].Begun = true
+		assert.Equal(t, []record.AttemptID{1}, ids(q.Assign(linux(3))), what)
+		q.Runs[0].Begun, q.Runs[1].Last, q.Runs[2].Last = false, true, true
+		assert.Equal(t, []record.AttemptID{1}, ids(q.Assign(linux(3))), "among themselves the oldest is first: %s", what)
+	}
+}

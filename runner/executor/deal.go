@@ -26,6 +26,10 @@ func (d deals) execute(ctx context.Context, i int, step *definition.Step) Outcom
 	if err != nil {
 		return Outcome{Err: err}
 	}
+	// The list is kept with the run's records, which hold no secret.
+	if text := strings.Join(items, "\n"); d.Attempt.Hide(text) != text {
+		return Outcome{Err: errors.New("a name to deal holds a secret: nothing is dealt")}
+	}
 	var mine api.Dealt
 	err = d.Attempt.Insist(ctx, "dealing", func() (err error) {
 		mine, err = d.Attempt.Post.Deal(ctx, d.Attempt.ID(), api.DealRequest{Step: i, Items: items})

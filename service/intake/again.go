@@ -20,6 +20,11 @@ func (s *Intake) Restart(ctx context.Context, project string, number record.RunN
 	if err != nil {
 		return api.Run{}, err
 	}
+	if found.Bisection != 0 {
+		return api.Run{}, fmt.Errorf("run %d is a try of the search for what broke run %d: to start it again is %w; have "+
+			"that searched anew (piston bisect %s %d --anew)", number, found.CausedBy, ground.ErrInvalid, project,
+			found.CausedBy)
+	}
 	if !in.Failed {
 		return s.restartAll(ctx, found, person)
 	}

@@ -30,7 +30,11 @@ export function searchWord(b: Bisection): string {
   }
 }
 
-const signs = { passed: ['✓', 'state.good'], failed: ['✗', 'state.bad'], unclear: ['?', 'text.secondary'] } as const;
+const signs = {
+  passed: ['✓', 'state.good'],
+  failed: ['✗', 'state.bad'],
+  unclear: ['?', 'text.secondary'],
+} as const;
 
 function Change({ of }: { of: { id: string; subject: string; author: string } }) {
   return (

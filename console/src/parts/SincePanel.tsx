@@ -88,7 +88,7 @@ export function SincePanel({ run }: { run: RunDetail }) {
           <Differences of={d} />
         </Box>
       )}
-      {run.failure && run.branch && d.run > 0 && run.trigger !== 'bisection' && (
+      {run.failure && run.branch && d.run > 0 && !run.outside && !run.proposal && (
         <FirstBad project={run.project} run={run.number} job={run.failure.job} among={d.commits.length} />
       )}
     </Paper>

@@ -1,15 +1,17 @@
 // @vitest-environment jsdom
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { act, cleanup, render, renderHook, screen, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import type { ReactNode } from 'react';
 import { MemoryRouter, useLocation } from 'react-router';
 import { afterEach, describe, expect, it, vi } from 'vitest';
 import type { Job, RunDetail } from '../api/client';
+import { MeContext } from '../me';
 import { Notes } from '../parts/Notes';
 import Markdown from '../parts/Markdown';
 import { plainEnough } from './bounds';
 import { RunHead } from './RunHead';
-import type { useActs } from './useActs';
+import { useActs } from './useActs';
 import { useNow } from './useNow';
 import { usePlace } from './usePlace';
 import { firstPlace, notesOf, why, whyNoLog } from './words';
@@ -166,6 +168,30 @@ describe('what may be done with a run', () => {
     shown(acts({ mayStop: true, stop: refused }));
     expect(screen.getByRole('button', { name: 'Stopping …' }).hasAttribute('disabled')).toBe(true);
     expect(screen.getByRole('alert').textContent).toBe('it is over');
+  });
+});
+
+describe('a try of a search', () => {
+  const acts = (change: object) =>
+    renderHook(() => useActs('p', 7, runOf(change), () => {}), {
+      wrapper: ({ children }: { children: ReactNode }) => (
+        <QueryClientProvider client={new QueryClient()}>
+          <MeContext.Provider value={{ name: 'ada', administrator: false, roles: { p: 'builder' } }}>
+            {children}
+          </MeContext.Provider>
+        </QueryClientProvider>
+      ),
+    }).result.current;
+
+  it('is stopped, and not started again', () => {
+    const failed = { state: 'failed', jobs: [{ name: 'core', state: 'failed', attempt: 1, steps: [] }] };
+    const may = (change: object) => {
+      const { mayStop, mayStart, mayMend } = acts(change);
+      return { mayStop, mayStart, mayMend };
+    };
+    expect(may(failed)).toEqual({ mayStop: false, mayStart: true, mayMend: true });
+    expect(may({ ...failed, trigger: 'bisection' })).toEqual({ mayStop: false, mayStart: false, mayMend: false });
+    expect(may({ trigger: 'bisection', state: 'running' }).mayStop).toBe(true);
   });
 });
 

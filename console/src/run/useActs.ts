@@ -24,11 +24,13 @@ export function useActs(project: string, number: number, run: RunDetail | undefi
       ),
     onSuccess: (r) => begun(r.number),
   });
-  const ended = run !== undefined && over(run.state);
+  // A try is no run that goes on: what it is of is searched anew.
+  const ended = run !== undefined && over(run.state) && run.trigger !== 'bisection';
+  const open = run !== undefined && !over(run.state);
   return {
     stop,
     again,
-    mayStop: mayBuild && run !== undefined && !ended,
+    mayStop: mayBuild && open,
     mayStart: mayBuild && ended,
     mayMend: mayBuild && ended && run.jobs.some((j) => j.state !== 'passed'),
   };
