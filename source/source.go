@@ -214,8 +214,8 @@ func (r *Reader) Commit(name string) (Commit, error) {
 	return c, nil
 }
 
-// subject and author are what a commit says of itself, as far as it is seen: neither turns a line around, nor moves in a
-// terminal.
+// subject and author are what a commit says of itself, as far as it is seen: neither turns a line
+// around, nor moves in a terminal.
 func subject(s string) string { return clean(plain.Line(s), 500) }
 func author(s string) string  { return clean(plain.Line(s), 200) }
 
