@@ -15,6 +15,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/client"
+	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
@@ -155,4 +156,32 @@ func TestTheWorkspaceIsFilledAsAServiceWould(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "22", string(text))
 	assert.FileExists(t, filepath.Join(to, "made"))
+}
+
+// A trial deals among the variants of a job like a service does: between them they have everything, and each once.
+func TestTheDeskDealsAmongTheVariants(t *testing.T) {
+	d := newDesk(t.TempDir(), func(api.LogBatch) {})
+	pipeline, found := definition.Parse("piston/check.toml", []byte(`[trigger.push]
+[job.test]
+variants = { over = { OS = ["low", "high"] } }
+[[job.test.step]]
+deal = { list = "cases.txt", into = "mine.txt" }
+[[job.lint.step]]
+script = "true"
+`), nil)
+	require.Empty(t, found)
+	d.pipeline = pipeline
+	items := []string{"tides", "moon", "harbours", "charts", "almanac"}
+	var dealt []string
+	for _, name := range pipeline.JobNames() {
+		if name == "lint" {
+			continue
+		}
+		mine, err := d.Deal(t.Context(), d.open(name), api.DealRequest{Step: 0, Items: items})
+		require.NoError(t, err)
+		assert.Equal(t, 2, mine.Among)
+		assert.NotEmpty(t, mine.Items)
+		dealt = append(dealt, mine.Items...)
+	}
+	assert.ElementsMatch(t, items, dealt)
 }

@@ -104,6 +104,23 @@ func TestALogThatIsHardToCompare(t *testing.T) {
 	holds(t, logs[0], logs[1], parts)
 }
 
+// What has nothing in common takes no search: what little is the same is found in no time at all.
+func TestLogsThatHaveLittleInCommon(t *testing.T) {
+	var was, is []string
+	for i := range 20_000 {
+		was, is = append(was, fmt.Sprint("old ", i)), append(is, fmt.Sprint("new ", i))
+		if i%5000 == 2500 {
+			was, is = append(was, fmt.Sprint("shared ", i)), append(is, "another", fmt.Sprint("shared ", i))
+		}
+	}
+	parts := Parts(was, is, time.Millisecond)
+	holds(t, was, is, parts)
+	require.Len(t, parts, 9)
+	for n, p := range parts {
+		assert.Equal(t, n%2 == 1, p.Same)
+	}
+}
+
 func FuzzParts(f *testing.F) {
 	f.Add("a\nb\n", "a\nc\n")
 	f.Add("\xff\x00\n12:00", "é\n\n13:00 ms")

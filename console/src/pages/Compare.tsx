@@ -175,7 +175,7 @@ export default function ComparePage() {
           onChange={(e) => setSearch({ job: e.target.value }, { replace: true })}
           sx={{ minWidth: 140 }}
         >
-          {detail.data?.jobs.map((j) => (
+          {(detail.data?.jobs ?? []).map((j) => (
             <MenuItem key={j.name} value={j.name}>
               {j.name}
             </MenuItem>
