@@ -11,9 +11,9 @@ import (
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/identity"
 	"gentlepiston.example/piston/core/news"
+	"gentlepiston.example/piston/service/ground"
 	"gentlepiston.example/piston/standin/shop"
 	"gentlepiston.example/piston/standin/shop/shoptest"
-	"gentlepiston.example/piston/service/ground"
 )
 
 // toldOfEnds is what the webhook chat of a project was told, once it was told n things: the latest first.

@@ -77,19 +77,29 @@ func (q Q) FailureSeenBefore(ctx context.Context, project record.ProjectID, prin
 	return r, err
 }
 
-// FailureEnded finds the run, before one, with which a failure went away last: the first of its pipeline and branch
-// that passed after it had been seen.
-func (q Q) FailureEnded(ctx context.Context, project record.ProjectID, print []byte, before record.RunNumber) (r Run,
-	err error) {
-	err = q.get(ctx, &r, `SELECT `+runColumns+` WHERE r.id = (
-		SELECT g.id FROM failures f JOIN runs o ON o.id = f.run_id
-			JOIN LATERAL (SELECT g.id, g.number FROM runs g WHERE g.project_id = $1 AND g.pipeline = o.pipeline
-				AND g.branch = o.branch AND g.number > o.number AND g.number < $3 AND g.state = 'passed'
-				AND g.bisection = 0
-				ORDER BY g.number LIMIT 1) AS g ON true
-		WHERE f.project_id = $1 AND f.print = $2 AND o.bisection = 0
-		ORDER BY f.id DESC LIMIT 1)`, project, print, before)
-	return r, err
+// FailureEnd is the run with which a failure went away last.
+type FailureEnd struct {
+	Print   []byte           `db:"print"`
+	Number  record.RunNumber `db:"number"`
+	Commit  string           `db:"commit_id"`
+	Subject string           `db:"subject"`
+	Author  string           `db:"author"`
+}
+
+// FailureEnds finds the runs, before one, with which failures went away last: each the first of its pipeline and
+// branch that passed after it had been seen. Of a failure that never went away there is none.
+func (q Q) FailureEnds(ctx context.Context, project record.ProjectID, prints [][]byte, before record.RunNumber) (
+	list []FailureEnd, err error) {
+	err = q.list(ctx, &list, `SELECT p.print, g.number, g.commit_id, g.subject, g.author
+		FROM unnest($2::bytea[]) AS p(print)
+		CROSS JOIN LATERAL (SELECT g.number, g.commit_id, g.subject, g.author FROM failures f
+			JOIN runs o ON o.id = f.run_id
+			JOIN LATERAL (SELECT g.number, g.commit_id, g.subject, g.author FROM runs g WHERE g.project_id = $1
+				AND g.pipeline = o.pipeline AND g.branch = o.branch AND g.number > o.number AND g.number < $3
+				AND g.state = 'passed' AND g.bisection = 0 ORDER BY g.number LIMIT 1) AS g ON true
+			WHERE f.project_id = $1 AND f.print = p.print AND o.bisection = 0 ORDER BY f.id DESC LIMIT 1) AS g`,
+		project, prints, before)
+	return list, err
 }
 
 // FailureFilter narrows a list of failures.

@@ -26,10 +26,10 @@ type Tick struct {
 // index, not by reading all runs.
 func (q Q) Ticks(ctx context.Context, project record.ProjectID, limit int) (list []Tick, err error) {
 	err = q.list(ctx, &list, `WITH RECURSIVE names AS (
-			(SELECT pipeline FROM runs WHERE project_id = $1 ORDER BY pipeline LIMIT 1)
+			(SELECT pipeline FROM runs WHERE project_id = $1 AND bisection = 0 ORDER BY pipeline LIMIT 1)
 			UNION ALL
 			SELECT (SELECT r.pipeline FROM runs r WHERE r.project_id = $1 AND r.pipeline > n.pipeline
-				ORDER BY r.pipeline LIMIT 1) FROM names n WHERE n.pipeline IS NOT NULL)
+				AND r.bisection = 0 ORDER BY r.pipeline LIMIT 1) FROM names n WHERE n.pipeline IS NOT NULL)
 		SELECT n.pipeline, r.number, r.state, r.branch, r.tag, r.subject, r.queued_at, r.finished_at, r.failed_at, r.reason
 		FROM names n CROSS JOIN LATERAL (SELECT o.number, o.state, o.branch, o.tag, o.subject, o.queued_at,
 			o.finished_at, o.failed_at, o.reason FROM runs o WHERE o.project_id = $1 AND o.pipeline = n.pipeline

@@ -33,25 +33,37 @@ func (s *Report) explain(ctx context.Context, run store.Run, attempt record.Atte
 	if err != nil {
 		return err
 	}
-	told, err := s.seen(ctx, run.ProjectID, before, run.Number)
-	f.Seen = &told
+	told, err := s.seen(ctx, run.ProjectID, []store.Recurrence{before}, run.Number)
+	if err == nil {
+		f.Seen = &told[0]
+	}
 	return err
 }
 
 // now is after every run.
 const now = record.RunNumber(1 << 62)
 
-// seen tells how often a failure was seen before a run, and with which run it went away the last time.
-func (s *Report) seen(ctx context.Context, project record.ProjectID, r store.Recurrence, before record.RunNumber) (
-	api.FailureSeen, error) {
-	out := api.FailureSeen{Times: r.Times, FirstRun: r.FirstRun, First: r.First, LastRun: r.LastRun, Last: r.Last}
-	gone, err := s.Store.FailureEnded(ctx, project, r.Print, before)
-	if errors.Is(err, store.ErrNotFound) {
-		out.Still = true
-		return out, nil
+// seen tells how often failures were seen before a run, and with which runs they went away the last time.
+func (s *Report) seen(ctx context.Context, project record.ProjectID, list []store.Recurrence, before record.RunNumber) (
+	[]api.FailureSeen, error) {
+	prints := make([][]byte, len(list))
+	for i, r := range list {
+		prints[i] = r.Print
 	}
-	out.Gone = &api.FailureGone{Run: gone.Number, Commit: gone.Commit, Subject: gone.Subject, Author: gone.Author}
-	out.Still = gone.Number < r.LastRun
+	ends, err := s.Store.FailureEnds(ctx, project, prints, before)
+	gone := map[string]store.FailureEnd{}
+	for _, e := range ends {
+		gone[string(e.Print)] = e
+	}
+	out := make([]api.FailureSeen, len(list))
+	for i, r := range list {
+		out[i] = api.FailureSeen{Times: r.Times, FirstRun: r.FirstRun, First: r.First, LastRun: r.LastRun, Last: r.Last,
+			Still: true}
+		if e, is := gone[string(r.Print)]; is {
+			out[i].Gone = &api.FailureGone{Run: e.Number, Commit: e.Commit, Subject: e.Subject, Author: e.Author}
+			out[i].Still = e.Number < r.LastRun
+		}
+	}
 	return out, err
 }
 
@@ -70,12 +82,12 @@ func (s *Report) Failures(ctx context.Context, project string, f api.FailureFilt
 	if len(list) > f.Limit {
 		list, out.Next = list[:f.Limit], f.Skip+f.Limit
 	}
-	for _, r := range list {
-		told, err := s.seen(ctx, p.ID, r, now)
-		if err != nil {
-			return out, err
-		}
-		out.Failures = append(out.Failures, api.KnownFailure{FailureSeen: told, Pipeline: r.Pipeline, Job: r.Job,
+	told, err := s.seen(ctx, p.ID, list, now)
+	if err != nil {
+		return out, err
+	}
+	for i, r := range list {
+		out.Failures = append(out.Failures, api.KnownFailure{FailureSeen: told[i], Pipeline: r.Pipeline, Job: r.Job,
 			Step: r.Step, Cause: r.Cause, Title: r.Title, Said: r.Said})
 	}
 	return out, nil
