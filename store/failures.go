@@ -86,19 +86,24 @@ type FailureEnd struct {
 	Author  string           `db:"author"`
 }
 
+// lookedBackAt is how many of the times a failure was seen are looked at for one after which it went away.
+const lookedBackAt = 100
+
 // FailureEnds finds the runs, before one, with which failures went away last: each the first of its pipeline and
-// branch that passed after it had been seen. Of a failure that never went away there is none.
+// branch that passed after it had been seen. Of a failure that did not go away after any of the last hundred times
+// there is none.
 func (q Q) FailureEnds(ctx context.Context, project record.ProjectID, prints [][]byte, before record.RunNumber) (
 	list []FailureEnd, err error) {
 	err = q.list(ctx, &list, `SELECT p.print, g.number, g.commit_id, g.subject, g.author
 		FROM unnest($2::bytea[]) AS p(print)
-		CROSS JOIN LATERAL (SELECT g.number, g.commit_id, g.subject, g.author FROM failures f
-			JOIN runs o ON o.id = f.run_id
+		CROSS JOIN LATERAL (SELECT g.number, g.commit_id, g.subject, g.author
+			FROM (SELECT f.id, o.pipeline, o.branch, o.number FROM failures f JOIN runs o ON o.id = f.run_id
+				WHERE f.project_id = $1 AND f.print = p.print AND o.bisection = 0 AND o.number < $3
+				ORDER BY f.id DESC LIMIT $4) AS f
 			JOIN LATERAL (SELECT g.number, g.commit_id, g.subject, g.author FROM runs g WHERE g.project_id = $1
-				AND g.pipeline = o.pipeline AND g.branch = o.branch AND g.number > o.number AND g.number < $3
+				AND g.pipeline = f.pipeline AND g.branch = f.branch AND g.number > f.number AND g.number < $3
 				AND g.state = 'passed' AND g.bisection = 0 ORDER BY g.number LIMIT 1) AS g ON true
-			WHERE f.project_id = $1 AND f.print = p.print AND o.bisection = 0 ORDER BY f.id DESC LIMIT 1) AS g`,
-		project, prints, before)
+			ORDER BY f.id DESC LIMIT 1) AS g`, project, prints, before, lookedBackAt)
 	return list, err
 }
 

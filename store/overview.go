@@ -31,10 +31,10 @@ func (q Q) Ticks(ctx context.Context, project record.ProjectID, limit int) (list
 			SELECT (SELECT r.pipeline FROM runs r WHERE r.project_id = $1 AND r.pipeline > n.pipeline
 				AND r.bisection = 0 ORDER BY r.pipeline LIMIT 1) FROM names n WHERE n.pipeline IS NOT NULL)
 		SELECT n.pipeline, r.number, r.state, r.branch, r.tag, r.subject, r.queued_at, r.finished_at, r.failed_at, r.reason
-		FROM names n CROSS JOIN LATERAL (SELECT o.number, o.state, o.branch, o.tag, o.subject, o.queued_at,
-			o.finished_at, o.failed_at, o.reason FROM runs o WHERE o.project_id = $1 AND o.pipeline = n.pipeline
-				AND o.bisection = 0
-			ORDER BY o.number DESC LIMIT $2) AS r ORDER BY r.number DESC`, project, limit)
+		FROM (SELECT pipeline FROM names WHERE pipeline IS NOT NULL) AS n
+			CROSS JOIN LATERAL (SELECT o.number, o.state, o.branch, o.tag, o.subject, o.queued_at, o.finished_at,
+				o.failed_at, o.reason FROM runs o WHERE o.project_id = $1 AND o.pipeline = n.pipeline AND o.bisection = 0
+				ORDER BY o.number DESC LIMIT $2) AS r ORDER BY r.number DESC`, project, limit)
 	return list, err
 }
 
