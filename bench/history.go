@@ -62,6 +62,11 @@ func history(ctx context.Context) error {
 		{"a run's times", func() error { _, err := y.cl.RunTimes(ctx, "yard", last); return err }},
 		{"failures", func() error { _, err := y.cl.Failures(ctx, "yard", api.FailureFilter{Limit: 50}); return err }},
 		{"usage", func() error { _, err := y.cl.Usage(ctx, "yard", api.UsageFilter{By: "job"}); return err }},
+		{"usage of last month", func() error {
+			month := time.Now().UTC().AddDate(0, 0, -time.Now().UTC().Day()).Format("2006-01")
+			_, err := y.cl.Usage(ctx, "yard", api.UsageFilter{By: "job", Month: month})
+			return err
+		}},
 	}
 	for _, show := range []string{"failing", "flaky", "slow", "slower", "new", "gone", "all"} {
 		pages = append(pages, struct {
@@ -101,8 +106,6 @@ func (y *yard) fillHistory(ctx context.Context) (last record.RunNumber, err erro
 		`INSERT INTO spans (place_id, run, attempt, ended_at, took_ms, waited_ms, state)
 			SELECT l.id, r.number, 1, r.finished_at, 4000 + (random() * 900)::int, 20, r.state
 			FROM runs r JOIN places l ON l.project_id = r.project_id AND l.pipeline = r.pipeline WHERE r.pipeline = 'old'`,
-		`INSERT INTO used_days SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date, sum(s.took_ms) FROM spans s
-			JOIN places p ON p.id = s.place_id WHERE p.kind = 'job' GROUP BY 1, 2 ON CONFLICT DO NOTHING`,
 		`INSERT INTO failures (project_id, print, run_id, attempt_id, job, step, cause, title, means, todo, own, said,
 				failed_at) SELECT r.project_id, decode(md5((r.number % 400)::text), 'hex'), r.id, a.id, 'j1', 'step', 'types',
 				'types that do not fit', '', '', false, 'error: no matching function ' || r.number % 400, r.finished_at
@@ -126,6 +129,9 @@ func (y *yard) fillHistory(ctx context.Context) (last record.RunNumber, err erro
 		if _, err := y.db.ExecContext(ctx, statement); err != nil {
 			return 0, fmt.Errorf("%.60s: %w", statement, err)
 		}
+	}
+	if err := y.host.Service.History.SumUpDays(ctx); err != nil {
+		return 0, err
 	}
 	err = y.db.QueryRowContext(ctx, `SELECT max(number) FROM runs WHERE pipeline = 'old' AND state = 'passed'`).Scan(&last)
 	return last, err

@@ -85,7 +85,7 @@ func TestDaysThatAreSummedUpComeToTheSame(t *testing.T) {
 	assert.Zero(t, before, "they are long over, and nobody has summed them up")
 	alter(t, dsn, `DELETE FROM used_days`)
 	for range 2 {
-		require.NoError(t, s.Store.SumUpDays(ctx))
+		require.NoError(t, s.History.SumUpDays(ctx))
 		used, err := s.Store.Used(ctx, of, now)
 		require.NoError(t, err)
 		assert.EqualValues(t, 40_000, used)
@@ -102,4 +102,55 @@ func TestDaysThatAreSummedUpComeToTheSame(t *testing.T) {
 	used, err := s.Store.Used(ctx, store.UsageFilter{From: now.AddDate(-1, 0, 0), To: now.Add(time.Hour)}, now)
 	require.NoError(t, err)
 	assert.InDelta(t, 50_025, used, 1000)
+}
+
+// What is told of a month long over, from what was summed up by day, is what was told of it meanwhile; and a run that
+// goes on into the next day is one.
+func TestUsageOfDaysLongOverIsWhatItWas(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := asItself(t)
+	missed := []api.CacheUse{{Name: "deps", Key: "k"}}
+	for n := range 3 {
+		ran(t, s, course{compile: 1000, test: 9000, commit: fmt.Sprint(n)})
+	}
+	ran(t, s, course{compile: 9000, test: 9000, commit: "3", caches: missed})
+	ran(t, s, course{compile: 1000, test: 4000, commit: "2", ends: state.Failed})
+	alter(t, dsn, `UPDATE runs SET state = 'cancelled', reason = 'superseded by run 3' WHERE number = 2`)
+	alter(t, dsn, `INSERT INTO spans (place_id, run, attempt, ended_at, took_ms, waited_ms, state)
+		SELECT s.place_id, s.run, 2, s.ended_at + interval '1 minute', 2000, 7, 'passed' FROM spans s
+		JOIN places p ON p.id = s.place_id AND p.kind = 'job' WHERE s.run = 1`)
+	now := time.Now()
+	told := func(from, to time.Time) map[string][]store.UsedPart {
+		all := map[string][]store.UsedPart{}
+		of := store.UsageFilter{From: from, To: to}
+		for _, by := range []string{"project", "pipeline", "job", "machine", "person"} {
+			list, err := s.Store.UsageBy(ctx, of, by, now)
+			require.NoError(t, err)
+			require.Len(t, list, 1, by)
+			assert.Equal(t, 5, list[0].Runs, by)
+			assert.Positive(t, list[0].WaitMs, by)
+			all[by] = list
+		}
+		list, err := s.Store.Waste(ctx, of, now)
+		require.NoError(t, err)
+		for i := range list {
+			if kind := list[i].Name; kind != "planning" {
+				assert.Equal(t, 1, list[i].Runs, kind)
+				assert.Positive(t, list[i].TookMs, kind)
+			}
+		}
+		all["waste"] = list
+		return all
+	}
+	lately := told(now.Add(-time.Hour), now.Add(time.Hour))
+	alter(t, dsn, `UPDATE spans SET ended_at = ended_at - interval '20 days'`)
+	alter(t, dsn, `UPDATE runs SET queued_at = queued_at - interval '20 days'`)
+	month := func() map[string][]store.UsedPart { return told(now.AddDate(0, 0, -25), now.Add(time.Hour)) }
+	require.NoError(t, s.History.SumUpDays(ctx))
+	assert.Equal(t, lately, month())
+	alter(t, dsn, `UPDATE spans SET ended_at = ended_at + interval '1 day' WHERE attempt = 2`)
+	for range 2 {
+		require.NoError(t, s.History.SumUpDays(ctx))
+		assert.Equal(t, lately, month())
+	}
 }

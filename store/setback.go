@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"gentlepiston.example/piston/core/record"
 )
@@ -43,14 +44,7 @@ func (q Q) SetRunsBack(ctx context.Context, project record.ProjectID, list []Set
 			return err
 		}
 	}
-	if err := q.do(ctx, nil, `DELETE FROM used_days WHERE project_id = $1`, project); err != nil {
-		return err
-	}
-	err := q.do(ctx, nil, `INSERT INTO used_days (project_id, day, took_ms)
-		SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date, sum(s.took_ms)
-		FROM spans s JOIN places p ON p.id = s.place_id WHERE p.kind = 'job' AND p.machine <> '@service'
-			AND p.project_id = $1 GROUP BY 1, 2`, project)
-	if err != nil {
+	if err := q.sumUp(ctx, project, time.Time{}); err != nil {
 		return err
 	}
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET set_back = true WHERE id = $1`, project)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gentlepiston.example/piston/core/record"
@@ -13,6 +14,24 @@ type UsageFilter struct {
 	From, To time.Time
 }
 
+// args are what a query over daysUsed takes: of days long over what was summed up, of the last ones what is there.
+func (f UsageFilter) args(now time.Time) []any {
+	last := summedUp(now)
+	from := f.From
+	if from.Before(last) {
+		from = last
+	}
+	day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
+	until := f.To.Add(24*time.Hour - time.Nanosecond) // a day that is begun counts whole
+	if until.After(last) {
+		until = last
+	}
+	return []any{f.Project, from, f.To, day(f.From), day(until)}
+}
+
+// summedUp is the first day (UTC) that is not taken as it was summed up.
+func summedUp(now time.Time) time.Time { return now.UTC().AddDate(0, 0, -1).Truncate(24 * time.Hour) }
+
 // UsedPart is what one of several used.
 type UsedPart struct {
 	Name   string `db:"name"`
@@ -21,51 +40,108 @@ type UsedPart struct {
 	Runs   int    `db:"runs"`
 }
 
-// usedBy are by what usage is told.
-var usedBy = map[string]string{
-	"project":  `(SELECT j.name FROM projects j WHERE j.id = p.project_id)`,
-	"pipeline": `p.pipeline`,
-	"machine":  `p.machine`,
-	"person":   `coalesce(nullif(r.started_by, ''), nullif(r.author, ''), 'by itself')`,
-	"job":      `p.pipeline || ' › ' || p.job`,
+// jobsUsed are the times of jobs that machines had, under a name; with what else is asked of them, it may ask their
+// runs, r.
+func jobsUsed(name, and string) string {
+	runs := ""
+	if strings.Contains(name+and, "r.") {
+		runs = ` JOIN runs r ON r.project_id = p.project_id AND r.number = s.run`
+	}
+	return `SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date AS day, ` + name + ` AS name, s.run, s.took_ms,
+		s.waited_ms FROM spans s JOIN places p ON p.id = s.place_id` + runs + ` WHERE p.kind = 'job'
+		AND p.machine <> '@service' AND ($1 = 0 OR p.project_id = $1) AND s.ended_at >= $2 AND s.ended_at < $3` + and
 }
 
-// jobsUsed are the times of jobs that machines had; ofRuns those with their runs.
-const (
-	jobsUsed = ` FROM spans s JOIN places p ON p.id = s.place_id` + thoseUsed
-	ofRuns   = ` FROM spans s JOIN places p ON p.id = s.place_id
-		JOIN runs r ON r.project_id = p.project_id AND r.number = s.run` + thoseUsed
-	thoseUsed = ` WHERE p.kind = 'job' AND p.machine <> '@service' AND ($1 = 0 OR p.project_id = $1) AND s.ended_at >= $2
-		AND s.ended_at < $3`
-)
+// missedCaches is what jobs that missed a cache took longer than they usually did, the thirty times before, without.
+const missedCaches = `SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date AS day, 'missed-caches' AS name, s.run,
+		greatest(0, s.took_ms - u.usual)::bigint, 0
+	FROM (SELECT DISTINCT p.project_id, p.pipeline, p.job, p.machine, s.run, s.attempt FROM spans s
+			JOIN places p ON p.id = s.place_id WHERE p.kind = 'cache' AND ($1 = 0 OR p.project_id = $1)
+			AND s.ended_at >= $2 AND s.ended_at < $3 AND s.state = 'missed') AS c
+	JOIN places p ON p.project_id = c.project_id AND p.pipeline = c.pipeline AND p.job = c.job AND p.machine = c.machine
+		AND p.kind = 'job'
+	JOIN spans s ON s.place_id = p.id AND s.run = c.run AND s.attempt = c.attempt
+	JOIN LATERAL (SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY b.took_ms) AS usual
+		FROM (SELECT b.took_ms FROM spans b WHERE b.place_id = p.id AND b.run < s.run AND NOT EXISTS (SELECT FROM spans m
+			JOIN places o ON o.id = m.place_id WHERE o.project_id = p.project_id AND o.pipeline = p.pipeline
+				AND o.job = p.job AND o.machine = p.machine AND o.kind = 'cache' AND m.run = b.run
+				AND m.attempt = b.attempt AND m.state = 'missed')
+			ORDER BY b.run DESC LIMIT 30) AS b) AS u ON u.usual IS NOT NULL`
+
+// usedBy are by what usage is told: rows of the times of jobs, each with its project, day, name and run. What could
+// have been spared is one of them. $1 is the project, or 0; $2 and $3 when it begins and ends.
+var usedBy = map[string]string{
+	"project":  jobsUsed(`''`, ``),
+	"pipeline": jobsUsed(`p.pipeline`, ``),
+	"machine":  jobsUsed(`p.machine`, ``),
+	"person":   jobsUsed(`coalesce(nullif(r.started_by, ''), nullif(r.author, ''), 'by itself')`, ``),
+	"job":      jobsUsed(`p.pipeline || ' › ' || p.job`, ``),
+	waste: strings.Join([]string{
+		jobsUsed(`'superseded'`, ` AND r.state = 'cancelled' AND r.reason LIKE 'superseded%'`),
+		jobsUsed(`'repeated'`, ` AND s.attempt > 1`),
+		// Asked for each job that failed: by itself the planner begins with all runs that passed.
+		jobsUsed(`'flaky'`, ` AND s.state = 'failed' AND (SELECT true FROM runs o WHERE o.project_id = r.project_id
+			AND o.commit_id = r.commit_id AND o.pipeline = r.pipeline AND o.state = 'passed' LIMIT 1)`),
+		missedCaches,
+		`SELECT r.project_id, (r.queued_at AT TIME ZONE 'UTC')::date, 'planning', r.number, 0, 0 FROM runs r
+			WHERE ($1 = 0 OR r.project_id = $1) AND r.queued_at >= $2 AND r.queued_at < $3 AND r.state = 'failed'
+			AND NOT EXISTS (SELECT FROM jobs j WHERE j.run_id = r.id)`,
+	}, " UNION ALL "),
+}
+
+// waste is what could have been spared, as one of those by which usage is told; wasted are its kinds.
+const waste = "waste"
+
+var wasted = []string{"superseded", "repeated", "flaky", "missed-caches", "planning"}
+
+// summed are such rows, summed up by day. A run counts on the first of its days.
+func summed(rows string) string {
+	return `SELECT project_id, day, name, sum(took_ms)::bigint AS took_ms, sum(waited_ms)::bigint AS waited_ms,
+			count(*) FILTER (WHERE day = first) AS runs
+		FROM (SELECT project_id, day, name, run, sum(took_ms) AS took_ms, sum(waited_ms) AS waited_ms,
+				min(day) OVER (PARTITION BY project_id, name, run) AS first
+			FROM (` + rows + `) AS u GROUP BY project_id, day, name, run) AS u
+		GROUP BY project_id, day, name`
+}
+
+// daysUsed is what was used day by day (UTC): of days long over as it was summed up, of the last ones as it is. It takes
+// the args of a filter.
+func daysUsed(by string) string {
+	return ` FROM (SELECT d.project_id, d.day, d.name, d.took_ms, d.waited_ms, d.runs FROM used_days d WHERE d.by = '` + by + `'
+			AND ($1 = 0 OR d.project_id = $1) AND d.day >= $4::date AND d.day < $5::date
+		UNION ALL ` + summed(usedBy[by]) + `) AS u`
+}
 
 // UsageBy sums the time of machines up by project, pipeline, job, machine or person, the most first.
-func (q Q) UsageBy(ctx context.Context, f UsageFilter, by string) (list []UsedPart, err error) {
-	from := jobsUsed
-	if by == "person" {
-		from = ofRuns
+func (q Q) UsageBy(ctx context.Context, f UsageFilter, by string, now time.Time) (list []UsedPart, err error) {
+	name := `u.name`
+	if by == "project" {
+		name = `(SELECT p.name FROM projects p WHERE p.id = u.project_id)`
 	}
-	err = q.list(ctx, &list, `SELECT `+usedBy[by]+` AS name, sum(s.took_ms)::bigint AS took_ms,
-			sum(s.waited_ms)::bigint AS waited_ms, count(DISTINCT (p.project_id, s.run)) AS runs`+from+`
-		GROUP BY 1 ORDER BY took_ms DESC, name LIMIT 100`, f.Project, f.From, f.To)
+	err = q.list(ctx, &list, `SELECT `+name+` AS name, sum(u.took_ms)::bigint AS took_ms,
+			sum(u.waited_ms)::bigint AS waited_ms, sum(u.runs)::bigint AS runs`+daysUsed(by)+`
+		GROUP BY 1 ORDER BY took_ms DESC, name LIMIT 100`, f.args(now)...)
 	return list, err
 }
 
-// daysUsed are the times of machines by day (UTC): of days long over as they were summed up, of the last ones as they
-// are. $4 is the first of those.
-const daysUsed = ` FROM (SELECT d.day, d.took_ms FROM used_days d WHERE ($1 = 0 OR d.project_id = $1)
-		AND d.day >= ($2::timestamptz AT TIME ZONE 'UTC')::date AND d.day < $4::date
-		AND d.day < ($3::timestamptz AT TIME ZONE 'UTC')::date
-	UNION ALL
-	SELECT (s.ended_at AT TIME ZONE 'UTC')::date, s.took_ms` + jobsUsed + ` AND s.ended_at >= $4::date::timestamp
-		AT TIME ZONE 'UTC') AS u`
-
-// summedUp is the first day whose times are not taken as they were summed up.
-func summedUp(now time.Time) string { return now.UTC().AddDate(0, 0, -1).Format(time.DateOnly) }
+// Waste is what could have been spared, of each kind.
+func (q Q) Waste(ctx context.Context, f UsageFilter, now time.Time) (list []UsedPart, err error) {
+	found, err := q.UsageBy(ctx, f, waste, now)
+	for _, kind := range wasted {
+		one := UsedPart{Name: kind}
+		for _, w := range found {
+			if w.Name == kind {
+				one = w
+			}
+		}
+		list = append(list, one)
+	}
+	return list, err
+}
 
 // Used is the time of machines that was used, in milliseconds. A day before yesterday counts whole.
 func (q Q) Used(ctx context.Context, f UsageFilter, now time.Time) (ms int64, err error) {
-	err = q.get(ctx, &ms, `SELECT coalesce(sum(u.took_ms), 0)::bigint`+daysUsed, f.Project, f.From, f.To, summedUp(now))
+	err = q.get(ctx, &ms, `SELECT coalesce(sum(u.took_ms), 0)::bigint`+daysUsed("project"), f.args(now)...)
 	return ms, err
 }
 
@@ -77,99 +153,44 @@ type UsedMonth struct {
 
 // UsageByMonth sums the time of machines up by month (UTC), the oldest first.
 func (q Q) UsageByMonth(ctx context.Context, f UsageFilter, now time.Time) (list []UsedMonth, err error) {
-	err = q.list(ctx, &list, `SELECT to_char(u.day, 'YYYY-MM') AS month, sum(u.took_ms)::bigint AS took_ms`+daysUsed+`
-		GROUP BY 1 ORDER BY 1`, f.Project, f.From, f.To, summedUp(now))
+	err = q.list(ctx, &list, `SELECT to_char(u.day, 'YYYY-MM') AS month, sum(u.took_ms)::bigint AS took_ms`+
+		daysUsed("project")+` GROUP BY 1 ORDER BY 1`, f.args(now)...)
 	return list, err
 }
 
-// SumUpDays sums the times of machines up by day, from a few days before those that were summed up last.
+// SumUpDays sums up what was used by day, from a few days before those that were summed up last. It is for a
+// transaction: meanwhile those days are gone.
 func (q Q) SumUpDays(ctx context.Context) error {
-	return q.do(ctx, nil, `INSERT INTO used_days (project_id, day, took_ms)
-		SELECT p.project_id, (s.ended_at AT TIME ZONE 'UTC')::date, sum(s.took_ms)
-		FROM spans s JOIN places p ON p.id = s.place_id WHERE p.kind = 'job' AND p.machine <> '@service'
-			AND s.ended_at >= coalesce((SELECT max(day) FROM used_days)::timestamp AT TIME ZONE 'UTC' - interval '3 days',
-				'-infinity')
-		GROUP BY 1, 2 ORDER BY 1, 2 ON CONFLICT (project_id, day) DO UPDATE SET took_ms = excluded.took_ms`)
-}
-
-// wasted are the kinds of waste, each with what it is of jobs' times, or of all runs.
-var wasted = []struct{ kind, query string }{
-	{"superseded", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
-		AND r.state = 'cancelled' AND r.reason LIKE 'superseded%'`},
-	{"repeated", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
-		AND s.attempt > 1`},
-	{"flaky", `SELECT coalesce(sum(s.took_ms), 0)::bigint AS took_ms, count(DISTINCT r.id) AS runs` + ofRuns + `
-		AND s.state = 'failed' AND EXISTS (SELECT FROM runs o WHERE o.project_id = r.project_id
-			AND o.commit_id = r.commit_id AND o.pipeline = r.pipeline AND o.state = 'passed')`},
-	// What a job took longer than it usually does with its caches.
-	{"missed-caches", `WITH c AS (SELECT p.project_id, p.pipeline, p.job, p.machine, s.run, s.attempt,
-				bool_or(s.state = 'missed') AS missed
-			FROM spans s JOIN places p ON p.id = s.place_id WHERE p.kind = 'cache' AND ($1 = 0 OR p.project_id = $1)
-				AND s.ended_at >= $2 AND s.ended_at < $3 GROUP BY 1, 2, 3, 4, 5, 6),
-		j AS (SELECT p.id, s.run, s.took_ms, c.missed FROM c JOIN places p ON p.project_id = c.project_id
-				AND p.pipeline = c.pipeline AND p.job = c.job AND p.machine = c.machine AND p.kind = 'job'
-			JOIN spans s ON s.place_id = p.id AND s.run = c.run AND s.attempt = c.attempt),
-		u AS (SELECT id, percentile_cont(0.5) WITHIN GROUP (ORDER BY took_ms) AS usual FROM j WHERE NOT missed GROUP BY id)
-		SELECT coalesce(sum(greatest(0, j.took_ms - u.usual)), 0)::bigint AS took_ms, count(*) AS runs
-		FROM j JOIN u USING (id) WHERE j.missed`},
-	{"planning", `SELECT 0::bigint AS took_ms, count(*) AS runs FROM runs r WHERE ($1 = 0 OR r.project_id = $1)
-		AND r.queued_at >= $2 AND r.queued_at < $3 AND r.state = 'failed' AND NOT EXISTS (SELECT FROM jobs j
-			WHERE j.run_id = r.id)`},
-}
-
-// Waste is what could have been spared.
-func (q Q) Waste(ctx context.Context, f UsageFilter) (list []UsedPart, err error) {
-	for _, w := range wasted {
-		var one UsedPart
-		if err := q.get(ctx, &one, w.query, f.Project, f.From, f.To); err != nil {
-			return nil, err
-		}
-		one.Name = w.kind
-		list = append(list, one)
+	var last *time.Time
+	if err := q.get(ctx, &last, `SELECT max(day)::timestamp AT TIME ZONE 'UTC' FROM used_days`); err != nil {
+		return err
 	}
-	return list, nil
+	var from time.Time
+	if last != nil {
+		from = last.AddDate(0, 0, -3)
+	}
+	return q.sumUp(ctx, 0, from)
 }
 
-// Budget is how many minutes of machines a project may use in a month.
-type Budget struct {
-	ProjectID   record.ProjectID `db:"project_id"`
-	Minutes     int64            `db:"minutes"`
-	WarnAt      int              `db:"warn_at"` // per cent
-	Hold        bool             `db:"hold"`
-	SetBy       string           `db:"set_by"`
-	WarnedMonth string           `db:"warned_month"`
-	SpentMonth  string           `db:"spent_month"`
-}
-
-var budgetColumns = columnsOf[Budget]("b")
-
-// SetBudget gives a project a budget, or another.
-func (q Q) SetBudget(ctx context.Context, b Budget) error {
-	return q.do(ctx, nil, `INSERT INTO budgets (project_id, minutes, warn_at, hold, set_by) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (project_id) DO UPDATE SET minutes = $2, warn_at = $3, hold = $4, set_by = $5, warned_month = '',
-			spent_month = ''`, b.ProjectID, b.Minutes, b.WarnAt, b.Hold, b.SetBy)
-}
-
-// DropBudget takes it back.
-func (q Q) DropBudget(ctx context.Context, project record.ProjectID) error {
-	return q.do(ctx, ErrNotFound, `DELETE FROM budgets WHERE project_id = $1`, project)
-}
-
-// BudgetOf finds a project's.
-func (q Q) BudgetOf(ctx context.Context, project record.ProjectID) (b Budget, err error) {
-	err = q.get(ctx, &b, `SELECT `+budgetColumns+` FROM budgets b WHERE b.project_id = $1`, project)
-	return b, err
-}
-
-// Budgets lists them all.
-func (q Q) Budgets(ctx context.Context) (list []Budget, err error) {
-	err = q.list(ctx, &list, `SELECT `+budgetColumns+` FROM budgets b ORDER BY b.project_id`)
-	return list, err
-}
-
-// MarkBudget notes in which months a budget was warned of and used up; ErrNotFound when another has noted it.
-func (q Q) MarkBudget(ctx context.Context, before, b Budget) error {
-	return q.do(ctx, ErrNotFound, `UPDATE budgets SET warned_month = $2, spent_month = $3 WHERE project_id = $1
-		AND warned_month = $4 AND spent_month = $5`, b.ProjectID, b.WarnedMonth, b.SpentMonth, before.WarnedMonth,
-		before.SpentMonth)
+// sumUp sums up what a project, or 0 for all, used since a day.
+func (q Q) sumUp(ctx context.Context, project record.ProjectID, from time.Time) error {
+	day := from.UTC().Format(time.DateOnly)
+	// Two that sum up at a time would write the same rows.
+	if err := q.do(ctx, nil, `LOCK TABLE used_days IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+		return err
+	}
+	err := q.do(ctx, nil, `DELETE FROM used_days WHERE ($1 = 0 OR project_id = $1) AND day >= $2::date`, project, day)
+	if err != nil {
+		return err
+	}
+	for by, rows := range usedBy {
+		// The day before is read, too: a run that has begun on it counts there.
+		err := q.do(ctx, nil, `INSERT INTO used_days (by, project_id, day, name, took_ms, waited_ms, runs)
+			SELECT '`+by+`', u.project_id, u.day, u.name, u.took_ms, u.waited_ms, u.runs FROM (`+summed(rows)+`) AS u
+			WHERE u.day >= $4::date`, project, from.AddDate(0, 0, -1), "infinity", day)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -23,9 +23,14 @@ func New(g *ground.Ground, r *report.Report) *History { return &History{g, r} }
 
 // Background starts its loops.
 func (s *History) Background() {
-	s.OneOfAll(ground.Upkeep{What: "summing days up", Every: 10 * time.Minute, Do: s.Store.SumUpDays})
+	s.OneOfAll(ground.Upkeep{What: "summing days up", Every: 10 * time.Minute, Do: s.SumUpDays})
 	s.OneOfAll(ground.Upkeep{What: "watching budgets", Every: time.Minute,
 		Do: func(ctx context.Context) error { return s.WatchBudgets(ctx, time.Now()) }})
+}
+
+// SumUpDays sums up what machines did, day by day.
+func (s *History) SumUpDays(ctx context.Context) error {
+	return s.Store.Tx(ctx, func(q store.Q) error { return q.SumUpDays(ctx) })
 }
 
 // pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines

@@ -46,7 +46,7 @@ func (s *History) Usage(ctx context.Context, project string, f api.UsageFilter) 
 		id = p.ID
 	}
 	of := store.UsageFilter{Project: id, From: from, To: from.AddDate(0, 1, 0)}
-	parts, err := s.Store.UsageBy(ctx, of, f.By)
+	parts, err := s.Store.UsageBy(ctx, of, f.By, now)
 	if err != nil {
 		return out, err
 	}
@@ -57,7 +57,7 @@ func (s *History) Usage(ctx context.Context, project string, f api.UsageFilter) 
 	if out.Forecast, err = s.forecast(ctx, out.Used, of, now); err != nil {
 		return out, err
 	}
-	waste, err := s.Store.Waste(ctx, of)
+	waste, err := s.Store.Waste(ctx, of, now)
 	if err != nil {
 		return out, err
 	}
