@@ -154,3 +154,27 @@ func TestUsageOfDaysLongOverIsWhatItWas(t *testing.T) {
 		assert.Equal(t, lately, month())
 	}
 }
+
+// A clock that was ahead for a while, and is set back, stops no day from being summed up.
+func TestAClockSetBackHoldsUpNoSums(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := asItself(t)
+	now := time.Now()
+	took := func(commit string, days int) {
+		n := ran(t, s, course{compile: 1000, test: 9000, commit: commit})
+		alter(t, dsn, fmt.Sprintf(`UPDATE spans SET took_ms = 10000, ended_at = ended_at + interval '%d days'
+			WHERE run = %d`, days, n))
+		require.NoError(t, s.History.SumUpDays(ctx))
+	}
+	took("a", 400)
+	took("b", -20)
+	took("c", -19)
+	of := store.UsageFilter{From: now.AddDate(0, -1, 0), To: now}
+	used, err := s.Store.Used(ctx, of, now)
+	require.NoError(t, err)
+	assert.EqualValues(t, 20_000, used)
+	of.To = now.AddDate(2, 0, 0)
+	used, err = s.Store.Used(ctx, of, now)
+	require.NoError(t, err)
+	assert.EqualValues(t, 30_000, used, "what is of days to come counts there, and once")
+}

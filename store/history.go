@@ -46,7 +46,7 @@ var spanColumns = columnsOf[Span]("s")
 const ended = `WITH e AS (
 	SELECT a.id, a.project_id, r.pipeline, j.name AS job, r.number AS run, a.number AS attempt, a.state, a.finished_at,
 		a.claimed_at, a.prepared_at, greatest(a.queued_at, coalesce(a.not_before, a.queued_at)) AS ready_at,
-		concat_ws(' ', nullif(m.platform, ''), nullif(array_to_string(a.labels, ' '), '')) AS machine
+		left(concat_ws(' ', nullif(m.platform, ''), nullif(array_to_string(a.labels, ' '), '')), 500) AS machine
 	FROM attempts a JOIN runs r ON r.id = a.run_id JOIN jobs j ON j.id = a.job_id LEFT JOIN runners m ON m.name = a.runner
 	WHERE a.id = $1 AND a.claimed_at IS NOT NULL AND a.finished_at IS NOT NULL
 ), t AS (

@@ -104,11 +104,11 @@ func summed(rows string) string {
 		GROUP BY project_id, day, name`
 }
 
-// daysUsed is what was used day by day (UTC): of days long over as it was summed up, of the last ones as it is. It takes
-// the args of a filter.
+// daysUsed is what was used day by day (UTC): of days long over as it was summed up, of the last ones as it is. It
+// takes the args of a filter.
 func daysUsed(by string) string {
-	return ` FROM (SELECT d.project_id, d.day, d.name, d.took_ms, d.waited_ms, d.runs FROM used_days d WHERE d.by = '` + by + `'
-			AND ($1 = 0 OR d.project_id = $1) AND d.day >= $4::date AND d.day < $5::date
+	return ` FROM (SELECT d.project_id, d.day, d.name, d.took_ms, d.waited_ms, d.runs FROM used_days d
+			WHERE d.by = '` + by + `' AND ($1 = 0 OR d.project_id = $1) AND d.day >= $4::date AND d.day < $5::date
 		UNION ALL ` + summed(usedBy[by]) + `) AS u`
 }
 
@@ -159,10 +159,12 @@ func (q Q) UsageByMonth(ctx context.Context, f UsageFilter, now time.Time) (list
 }
 
 // SumUpDays sums up what was used by day, from a few days before those that were summed up last. It is for a
-// transaction: meanwhile those days are gone.
-func (q Q) SumUpDays(ctx context.Context) error {
+// transaction: meanwhile those days are gone. Days to come are those of a clock that was wrong: they hold up nothing.
+func (q Q) SumUpDays(ctx context.Context, now time.Time) error {
 	var last *time.Time
-	if err := q.get(ctx, &last, `SELECT max(day)::timestamp AT TIME ZONE 'UTC' FROM used_days`); err != nil {
+	err := q.get(ctx, &last, `SELECT max(day)::timestamp AT TIME ZONE 'UTC' FROM used_days WHERE day <= $1::date`,
+		now.UTC().Format(time.DateOnly))
+	if err != nil {
 		return err
 	}
 	var from time.Time

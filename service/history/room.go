@@ -30,7 +30,7 @@ func (s *History) Background() {
 
 // SumUpDays sums up what machines did, day by day.
 func (s *History) SumUpDays(ctx context.Context) error {
-	return s.Store.Tx(ctx, func(q store.Q) error { return q.SumUpDays(ctx) })
+	return s.Store.Tx(ctx, func(q store.Q) error { return q.SumUpDays(ctx, time.Now()) })
 }
 
 // pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines
