@@ -55,6 +55,7 @@ export type Overview = Schemas['Overview'];
 export type PipelineOverview = Schemas['PipelineOverview'];
 export type RunTick = Schemas['RunTick'];
 export type Stay = Schemas['Stay'];
+export type Wishes = Schemas['Wishes'];
 export type LookAround = Schemas['Shell'];
 export type Times = Schemas['Times'];
 export type TimedRun = Schemas['TimedRun'];

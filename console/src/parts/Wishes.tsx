@@ -8,7 +8,9 @@ import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, done, take } from '../api/client';
+import { api, done, take, type Wishes as All } from '../api/client';
+
+const mutationKey = ['wishes'];
 
 /** What I am told of by mail: of all projects, or otherwise of one. */
 export function Wishes() {
@@ -18,14 +20,33 @@ export function Wishes() {
     queryKey: ['wishes'],
     queryFn: async () => take(await api.GET('/api/v1/wishes')),
   });
-  const onSettled = () => void queries.invalidateQueries({ queryKey: ['wishes'] });
+  // What is read while more is on its way would show what was before.
+  const onSettled = () => {
+    if (queries.isMutating({ mutationKey }) === 1) void queries.invalidateQueries({ queryKey: ['wishes'] });
+  };
   const choose = useMutation({
+    mutationKey,
+    scope: { id: 'wishes' }, // one after the other, as they were chosen
     mutationFn: async (w: { project: string; kinds: string[] }) =>
       take(await api.PUT('/api/v1/wishes', { body: { kinds: w.kinds, ...(w.project && { project: w.project }) } })),
     onSuccess: () => setOther(''),
     onSettled,
   });
+  // Shown at once: whoever chooses two adds the second to the first.
+  const turn = (project: string, kind: string, on: boolean) => {
+    const now = queries.getQueryData<All>(['wishes']);
+    if (!now) return;
+    let kinds: string[] = [];
+    const list = now.wishes.map((w) => {
+      if ((w.project ?? '') !== project) return w;
+      kinds = w.kinds.filter((k) => k !== kind).concat(on ? [kind] : []);
+      return { ...w, kinds };
+    });
+    queries.setQueryData<All>(['wishes'], { ...now, wishes: list });
+    choose.mutate({ project, kinds });
+  };
   const drop = useMutation({
+    mutationKey,
     mutationFn: async (project: string) => done(await api.DELETE('/api/v1/wishes', { params: { query: { project } } })),
     onSettled,
   });
@@ -60,12 +81,7 @@ export function Wishes() {
                   <Checkbox
                     size="small"
                     checked={w.kinds.includes(c.kind)}
-                    onChange={(e) =>
-                      choose.mutate({
-                        project,
-                        kinds: e.target.checked ? [...w.kinds, c.kind] : w.kinds.filter((k) => k !== c.kind),
-                      })
-                    }
+                    onChange={(e) => turn(project, c.kind, e.target.checked)}
                   />
                 }
                 label={c.means}

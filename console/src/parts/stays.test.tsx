@@ -6,7 +6,6 @@ import type { Stay } from '../api/client';
 import { serves } from './served';
 import { shown } from './shown';
 import { LookAround, stayWord, StayLine } from './Stays';
-import { Wishes } from './Wishes';
 
 const now = Date.parse('2026-12-01T10:00:00Z');
 const stay: Stay = {
@@ -66,29 +65,5 @@ describe('a workspace that stays', () => {
     shown(<LookAround project="p" run={8} job="core" />, 'builder');
     await waitFor(() => expect(asked.length).toBeGreaterThan(0));
     expect(screen.queryByText('Look around')).toBeNull();
-  });
-});
-
-describe('what one is told of by mail', () => {
-  it('is chosen by a click, for all projects or for one', async () => {
-    const answer = {
-      choices: [
-        { kind: 'broke', means: 'what I broke' },
-        { kind: 'release', means: 'releases' },
-      ],
-      wishes: [{ kinds: ['broke'], unasked: true }],
-    };
-    const asked = serves({ 'GET /api/v1/wishes': answer, 'PUT /api/v1/wishes': answer });
-    shown(<Wishes />, 'builder');
-    await userEvent.click(await screen.findByLabelText('releases'));
-    await waitFor(() =>
-      expect(asked).toContainEqual(['PUT', '/api/v1/wishes', { body: { kinds: ['broke', 'release'] } }]),
-    );
-    expect(screen.queryByText('Take back')).toBeNull();
-    await userEvent.type(screen.getByLabelText('Otherwise of the project'), 'shore');
-    await userEvent.click(screen.getByText('Choose'));
-    await waitFor(() =>
-      expect(asked).toContainEqual(['PUT', '/api/v1/wishes', { body: { kinds: ['broke'], project: 'shore' } }]),
-    );
   });
 });
