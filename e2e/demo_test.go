@@ -66,7 +66,7 @@ func TestTheDemo(t *testing.T) {
 	t.Run("packages", func(t *testing.T) { checkPackages(t, s) })
 	t.Run("commands", func(t *testing.T) { checkCommands(t, s) })
 	t.Run("testers", func(t *testing.T) { checkTesters(t, s) })
-	t.Run("pages", func(t *testing.T) { checkWalk(t, s) })
+	checkAccessible(t, s, walked)
 	t.Run("console", func(t *testing.T) { checkConsole(t, s) })
 	t.Run("stops and continues", func(t *testing.T) {
 		require.NoError(t, s.cmd.Process.Signal(syscall.SIGINT))
@@ -157,14 +157,6 @@ func consoleOf(t *testing.T) (ctx context.Context, do func(what string, actions 
 		t.Helper()
 		require.NoError(t, chromedp.Run(ctx, actions...), what)
 	}
-}
-
-// checkWalk holds all pages against the rules of accessibility, in a browser of its own.
-func checkWalk(t *testing.T, s *server) {
-	_, do := consoleOf(t)
-	address := "http://" + s.listen
-	do("sign in", chrome.SignIn(address, s.password))
-	checkAccessible(t, do, address, walked)
 }
 
 // checkConsole goes through the console as a person would.

@@ -90,7 +90,7 @@ func TestLookingAroundInTheConsole(t *testing.T) {
 	do("leave the terminal by keys", chromedp.KeyEvent(kb.Escape, chromedp.KeyModifiers(8)),
 		chromedp.Evaluate(`document.activeElement.className`, &leaves))
 	assert.NotContains(t, leaves, "xterm")
-	checkAccessible(t, do, address, []string{"/shore/1/shell/main", "/shore/shells", "/shore/1"})
+	checkAccessible(t, s, []string{"/shore/1/shell/main", "/shore/shells", "/shore/1"})
 	do("what was shown is played", browser.Scheme("light"), chromedp.EmulateViewport(1280, 800),
 		chromedp.Navigate(address+"/shore/shells"), chromedp.WaitVisible(`//button[text()="Play"]`),
 		chromedp.Evaluate(`[...document.querySelectorAll('button')].filter((b) => b.textContent === 'Play').at(-1).click()`, nil),

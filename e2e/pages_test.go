@@ -93,30 +93,48 @@ var walked = []string{"/", "/tidewick", "/tidewick/3?job=core", "/tidewick/21", 
 	"/tidewick/caches", "/tidewick/kept", "/tidewick/audit", "/-/queue", "/-/gates", "/-/people", "/-/audit", "/-/usage", "/-/you", "/-/runners/local",
 	"/tidewick/shells"}
 
-// checkAccessible has axe-core look at pages, light and dark, wide and on a phone.
-func checkAccessible(t *testing.T, do func(string, ...chromedp.Action), address string, walked []string) {
+// checkAccessible has axe-core look at pages, light, dark, and on a phone: each in a browser of its own.
+func checkAccessible(t *testing.T, s *server, pages []string) {
+	t.Run("pages", func(t *testing.T) { lookAt(t, s, pages) })
+}
+
+func lookAt(t *testing.T, s *server, pages []string) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	for _, look := range []struct {
-		scheme string
-		width  int64
-	}{{"light", 1280}, {"dark", 1280}, {"light", 390}} {
-		for _, path := range walked {
-			var answer string
-			var wide bool
-			do(look.scheme+" "+path, browser.Scheme(look.scheme), chromedp.EmulateViewport(look.width, 844),
-				chromedp.Navigate(address+path), chromedp.WaitVisible(`main > *`), chromedp.Evaluate(string(axe), nil),
-				chromedp.Evaluate(`new Promise((done) => setTimeout(done, 400)).then(() => axe.run(document, { resultTypes: ['violations'],
-					runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] })).then((r) => JSON.stringify(r.violations.map((v) =>
-					v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.any.map((a) => a.message).join('; ')).slice(0, 3).join(' | '))))`,
-					&answer, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }),
-				chromedp.Evaluate(`document.documentElement.scrollWidth > window.innerWidth`, &wide))
-			var violations []string
-			require.NoError(t, json.Unmarshal([]byte(answer), &violations))
-			assert.Empty(t, violations, "%s, %s, %d wide:\n%s", path, look.scheme, look.width, strings.Join(violations, "\n"))
-			assert.False(t, wide, "%s is wider than a window of %d", path, look.width)
-		}
+		name, scheme string
+		width        int64
+	}{{"light", "light", 1280}, {"dark", "dark", 1280}, {"phone", "light", 390}} {
+		t.Run(look.name, func(t *testing.T) {
+			t.Parallel()
+			_, do := consoleOf(t)
+			address := "http://" + s.listen
+			do("sign in", browser.SignIn(address, s.password))
+			do("as it is seen", browser.Scheme(look.scheme), chromedp.EmulateViewport(look.width, 844))
+			for _, path := range pages {
+				do("open "+path, chromedp.Navigate(address+path), chromedp.WaitVisible(`main > *`))
+				checkPage(t, do, string(axe), path)
+			}
+		})
 	}
+}
+
+// checkPage holds one page, which is open, against the rules.
+func checkPage(t *testing.T, do func(string, ...chromedp.Action), axe, path string) {
+	t.Helper()
+	var answer string
+	var wide bool
+	do("look at "+path, chromedp.Evaluate(axe, nil),
+		chromedp.Evaluate(`new Promise((done) => setTimeout(done, 400)).then(() => axe.run(document, {
+			resultTypes: ['violations'], runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'],
+		})).then((r) => JSON.stringify(r.violations.map((v) => v.id + ': ' + v.nodes.map((n) =>
+			n.html.slice(0, 160) + ' ' + n.any.map((a) => a.message).join('; ')).slice(0, 3).join(' | '))))`,
+			&answer, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }),
+		chromedp.Evaluate(`document.documentElement.scrollWidth > window.innerWidth`, &wide))
+	var violations []string
+	require.NoError(t, json.Unmarshal([]byte(answer), &violations))
+	assert.Empty(t, violations, "%s:\n%s", path, strings.Join(violations, "\n"))
+	assert.False(t, wide, "%s is wider than the window", path)
 }
 
 // checkHistory looks for what the demo's history hides: since when a step is slow, a case that is flaky, and a failure

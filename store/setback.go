@@ -44,7 +44,7 @@ func (q Q) SetRunsBack(ctx context.Context, project record.ProjectID, list []Set
 			return err
 		}
 	}
-	if err := q.sumUp(ctx, project, time.Time{}); err != nil {
+	if err := q.SumUp(ctx, project, time.Time{}, EndOfTime); err != nil {
 		return err
 	}
 	return q.do(ctx, ErrNotFound, `UPDATE projects SET set_back = true WHERE id = $1`, project)

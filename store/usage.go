@@ -158,30 +158,35 @@ func (q Q) UsageByMonth(ctx context.Context, f UsageFilter, now time.Time) (list
 	return list, err
 }
 
-// SumUpDays sums up what was used by day, from a few days before those that were summed up last. It is for a
-// transaction: meanwhile those days are gone. Days to come are those of a clock that was wrong: they hold up nothing.
-func (q Q) SumUpDays(ctx context.Context, now time.Time) error {
-	var last *time.Time
-	err := q.get(ctx, &last, `SELECT max(day)::timestamp AT TIME ZONE 'UTC' FROM used_days WHERE day <= $1::date`,
+// SummedUpFrom is the day from which on what was used is to be summed up: a few days before the last one that was,
+// else the first there is. Days to come are those of a clock that was wrong: they hold up nothing.
+func (q Q) SummedUpFrom(ctx context.Context, now time.Time) (from time.Time, err error) {
+	var last, first *time.Time
+	err = q.get(ctx, &last, `SELECT max(day)::timestamp AT TIME ZONE 'UTC' FROM used_days WHERE day <= $1::date`,
 		now.UTC().Format(time.DateOnly))
-	if err != nil {
-		return err
+	if err != nil || last != nil {
+		if last != nil {
+			from = last.AddDate(0, 0, -3)
+		}
+		return from, err
 	}
-	var from time.Time
-	if last != nil {
-		from = last.AddDate(0, 0, -3)
+	err = q.get(ctx, &first, `SELECT least((SELECT min(ended_at) FROM spans), (SELECT min(queued_at) FROM runs))`)
+	if first != nil {
+		return first.UTC().Truncate(24 * time.Hour), err
 	}
-	return q.sumUp(ctx, 0, from)
+	return now, err
 }
 
-// sumUp sums up what a project, or 0 for all, used since a day.
-func (q Q) sumUp(ctx context.Context, project record.ProjectID, from time.Time) error {
-	day := from.UTC().Format(time.DateOnly)
+// SumUp sums up what a project, or 0 for all, used from one day (UTC) to another, which is not one of them. It is for
+// a transaction: meanwhile those days are gone.
+func (q Q) SumUp(ctx context.Context, project record.ProjectID, from, to time.Time) error {
+	first, end := from.UTC().Format(time.DateOnly), to.UTC().Format(time.DateOnly)
 	// Two that sum up at a time would write the same rows.
 	if err := q.do(ctx, nil, `LOCK TABLE used_days IN SHARE ROW EXCLUSIVE MODE`); err != nil {
 		return err
 	}
-	err := q.do(ctx, nil, `DELETE FROM used_days WHERE ($1 = 0 OR project_id = $1) AND day >= $2::date`, project, day)
+	err := q.do(ctx, nil, `DELETE FROM used_days WHERE ($1 = 0 OR project_id = $1) AND day >= $2::date AND day < $3::date`,
+		project, first, end)
 	if err != nil {
 		return err
 	}
@@ -189,10 +194,13 @@ func (q Q) sumUp(ctx context.Context, project record.ProjectID, from time.Time) 
 		// The day before is read, too: a run that has begun on it counts there.
 		err := q.do(ctx, nil, `INSERT INTO used_days (by, project_id, day, name, took_ms, waited_ms, runs)
 			SELECT '`+by+`', u.project_id, u.day, u.name, u.took_ms, u.waited_ms, u.runs FROM (`+summed(rows)+`) AS u
-			WHERE u.day >= $4::date`, project, from.AddDate(0, 0, -1), "infinity", day)
+			WHERE u.day >= $4::date`, project, from.AddDate(0, 0, -1), to, first)
 		if err != nil {
 			return err
 		}
 	}
 	return nil
 }
+
+// EndOfTime is after every day there is, and one that records have.
+var EndOfTime = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)

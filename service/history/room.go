@@ -28,9 +28,22 @@ func (s *History) Background() {
 		Do: func(ctx context.Context) error { return s.WatchBudgets(ctx, time.Now()) }})
 }
 
+// daysAtOnce is how many days are summed up in one transaction: the first time there are years of them.
+const daysAtOnce = 32
+
 // SumUpDays sums up what machines did, day by day.
 func (s *History) SumUpDays(ctx context.Context) error {
-	return s.Store.Tx(ctx, func(q store.Q) error { return q.SumUpDays(ctx, time.Now()) })
+	now := time.Now()
+	from, err := s.Store.SummedUpFrom(ctx, now)
+	for err == nil && !from.After(now) {
+		to := from.AddDate(0, 0, daysAtOnce)
+		if to.After(now) {
+			to = store.EndOfTime // of a clock that was ahead
+		}
+		err = s.Store.Tx(ctx, func(q store.Q) error { return q.SumUp(ctx, 0, from, to) })
+		from = to
+	}
+	return err
 }
 
 // pipelineOf finds the project, and the pipeline that is asked for: by its name, or the one that ran last. pipelines
