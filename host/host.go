@@ -71,9 +71,11 @@ type Host struct {
 
 // Start starts everything; when a part cannot start, what has been started is stopped again.
 func Start(ctx context.Context, o Options) (*Host, error) {
-	// A server that mostly passes bytes on gains little from a large heap; collecting earlier keeps it small.
 	debug.SetGCPercent(gcPercent)
 	h := &Host{}
+	idle, end := context.WithCancel(context.WithoutCancel(ctx))
+	h.onStop(end)
+	go giveBack(idle)
 	if err := h.start(ctx, o); err != nil {
 		h.Stop()
 		return nil, err
@@ -157,9 +159,6 @@ func (h *Host) loopback(server *http.Server) (address string, err error) {
 	go func() { _ = server.Serve(l) }() // it ends with the server
 	return "http://" + l.Addr().String(), nil
 }
-
-// gcPercent is how much the heap may grow before it is collected (runtime/debug, SetGCPercent).
-const gcPercent = 60
 
 func (h *Host) onStop(f func()) { h.stops = append(h.stops, f) }
 

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -32,13 +33,21 @@ const (
 // SessionLength is how long a session lasts.
 const SessionLength = 14 * 24 * time.Hour
 
-// checking bounds how many passwords are tried at once, so that sign-ins cannot take the server's memory.
-var checking = make(chan struct{}, 2)
+// deriving bounds how many keys are derived at once, so that sign-ins cannot take the server's memory.
+var deriving = make(chan struct{}, 2)
+
+// derive derives a key from a password. The memory that takes is given back at once: an idle server would keep it.
+func derive(password string, salt []byte, passes, memory, threads, size int) []byte {
+	deriving <- struct{}{}
+	defer func() { <-deriving }()
+	defer debug.FreeOSMemory()
+	return argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory), uint8(threads), uint32(size))
+}
 
 func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt) // never fails (crypto/rand)
-	return encodeHash(salt, argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonThreads, argonKey))
+	return encodeHash(salt, derive(password, salt, argonPasses, argonMemory, argonThreads, argonKey))
 }
 
 func encodeHash(salt, key []byte) string {
@@ -61,9 +70,7 @@ func passwordFits(password, encoded string) bool {
 	if err1 != nil || err2 != nil || version != argon2.Version {
 		return false
 	}
-	checking <- struct{}{}
-	defer func() { <-checking }()
-	got := argon2.IDKey([]byte(password), salt, uint32(passes), uint32(memory), uint8(threads), uint32(len(key)))
+	got := derive(password, salt, passes, memory, threads, len(key))
 	return subtle.ConstantTimeCompare(got, key) == 1
 }
 
