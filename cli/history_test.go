@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -150,5 +151,18 @@ func TestCommandsOfTheHistory(t *testing.T) {
 		_, code, asked := against(t, nil, args...)
 		assert.NotZero(t, code, args)
 		assert.Empty(t, asked, "%v: nothing is asked of the service", args)
+	}
+}
+
+// Of a month that is over it is known what it came to: nothing is foretold.
+func TestOnlyThisMonthIsForetold(t *testing.T) {
+	const foretold = "15 min 00 s by the month's end"
+	this := time.Now().UTC().Format("2006-01")
+	for month, is := range map[string]bool{"2020-02": false, this: true} {
+		told := strings.Replace(aUsage, `"month":"2026-11"`, `"month":"`+month+`"`, 1)
+		out, code, _ := against(t, map[string]string{"GET /usage": told}, "usage")
+		require.Zero(t, code, out)
+		assert.Contains(t, out, month+"  10 min 00 s used")
+		assert.Equal(t, is, strings.Contains(out, foretold), out)
 	}
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -66,8 +67,11 @@ var wasteWords = map[string]string{"superseded": "runs that a newer push made ne
 	"planning": "failed before they began"}
 
 func showUsage(s *terminal.Screen, u api.Usage, by string) {
-	s.Line("%s  %s used, %s by the month's end if it goes on as in the last four weeks", s.In(terminal.Strong, u.Month),
-		terminal.Span(u.Used), terminal.Span(u.Forecast))
+	used := fmt.Sprintf("%s  %s used", s.In(terminal.Strong, u.Month), terminal.Span(u.Used))
+	if u.Month == time.Now().UTC().Format("2006-01") { // of one that is over it is known
+		used += fmt.Sprintf(", %s by the month's end if it goes on as in the last four weeks", terminal.Span(u.Forecast))
+	}
+	s.Line("%s", used)
 	if b := u.Budget; b != nil {
 		colour := map[string]string{"fine": terminal.Green, "warned": terminal.Yellow, "spent": terminal.Red}[b.State]
 		s.Line("%s", s.In(colour, fmt.Sprintf("budget: %d %% of %d min (%s)", b.Percent, b.Minutes, b.State)))

@@ -93,7 +93,7 @@ function AtAGlance({ project }: { project: string }) {
   if (!of || of.pipelines.length === 0) return null;
   return (
     <Paper component="section" aria-label="At a glance" sx={{ p: 1.5, mb: 1.5 }}>
-      <Box sx={{ display: 'flex', columnGap: 2, flexWrap: 'wrap', mb: 1 }}>
+      <Box sx={{ display: 'flex', columnGap: 2, alignItems: 'baseline', flexWrap: 'wrap', mb: 1 }}>
         <Needs of={of} />
         <LatestRelease of={of} />
         {of.set_back && <SetBack />}

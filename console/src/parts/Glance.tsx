@@ -92,7 +92,7 @@ export function Strips({ of, most = 3 }: { of: Overview; most?: number }) {
                 <Box component={Link} to={`${at}/${b.run}`} sx={link}>
                   run {b.run}
                 </Box>{' '}
-                {b.tag || b.branch}, {ago(b.at)}
+                {[b.tag || b.branch, ago(b.at)].filter(Boolean).join(', ')}
                 {b.failed_at || b.reason ? (
                   <Box component="span" sx={{ color: stateColour(b.state) }}>
                     {' '}
