@@ -178,3 +178,36 @@ func TestAClockSetBackHoldsUpNoSums(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 30_000, used, "what is of days to come counts there, and once")
 }
+
+// Days are summed up while projects are removed: neither waits for the other for ever.
+func TestProjectsAreRemovedWhileDaysAreSummedUp(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := asItself(t)
+	ran(t, s, course{compile: 1000, test: 9000})
+	for i := range 40 {
+		addProject(t, s, fmt.Sprint("other", i))
+	}
+	alter(t, dsn, `INSERT INTO places (project_id, pipeline, job, kind, name, machine)
+		SELECT id, 'trunk', 'core', 'job', '', 'linux' FROM projects WHERE name LIKE 'other%'`)
+	alter(t, dsn, `INSERT INTO spans (place_id, run, attempt, ended_at, took_ms, state)
+		SELECT p.id, n, 1, now() - n * interval '1 hour', 1000, 'passed' FROM places p, generate_series(1, 200) AS n
+		WHERE p.machine = 'linux'`)
+	ended := make(chan error, 1)
+	go func() {
+		var err error
+		for i := 0; i < 40 && err == nil; i++ {
+			err = s.Projects.RemoveProject(ctx, fmt.Sprint("other", i))
+		}
+		ended <- err
+	}()
+	for summed := 0; ; summed++ {
+		select {
+		case err := <-ended:
+			require.NoError(t, err)
+			assert.Positive(t, summed)
+			return
+		default:
+			require.NoError(t, s.History.SumUpDays(ctx))
+		}
+	}
+}

@@ -181,11 +181,16 @@ func (q Q) SummedUpFrom(ctx context.Context, now time.Time) (from time.Time, err
 // a transaction: meanwhile those days are gone.
 func (q Q) SumUp(ctx context.Context, project record.ProjectID, from, to time.Time) error {
 	first, end := from.UTC().Format(time.DateOnly), to.UTC().Format(time.DateOnly)
-	// Two that sum up at a time would write the same rows.
-	if err := q.do(ctx, nil, `LOCK TABLE used_days IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+	// Whoever removes a project is waited for, or waits, before anything of it is held here. Then: two that sum up at a
+	// time would write the same rows.
+	err := q.do(ctx, nil, `SELECT id FROM projects ORDER BY id FOR KEY SHARE`)
+	if err == nil {
+		err = q.do(ctx, nil, `LOCK TABLE used_days IN SHARE ROW EXCLUSIVE MODE`)
+	}
+	if err != nil {
 		return err
 	}
-	err := q.do(ctx, nil, `DELETE FROM used_days WHERE ($1 = 0 OR project_id = $1) AND day >= $2::date AND day < $3::date`,
+	err = q.do(ctx, nil, `DELETE FROM used_days WHERE ($1 = 0 OR project_id = $1) AND day >= $2::date AND day < $3::date`,
 		project, first, end)
 	if err != nil {
 		return err
