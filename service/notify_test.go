@@ -272,6 +272,48 @@ func TestABadgeAndAFeed(t *testing.T) {
 	}
 }
 
+// Who reads feeds asks whether there is something new by its date: runs end in another order than they begin.
+func TestAFeedIsOfTheTimeAtWhichARunEndedLast(t *testing.T) {
+	s, dsn := openOn(t)
+	ctx := ground.WithWho(asItself(t), addPerson(t, s, "ada"))
+	first := ran(t, s, course{})
+	ran(t, s, course{})
+	alter(t, dsn, fmt.Sprintf(`UPDATE runs SET finished_at = '2026-06-02T10:00:00Z' WHERE number = %d;
+		UPDATE runs SET finished_at = '2026-06-01T10:00:00Z' WHERE number > %d;
+		UPDATE projects SET created_at = '2026-05-01T10:00:00Z'`, first, first))
+	f, err := s.Notify.Feed(ctx, "p", false)
+	require.NoError(t, err)
+	text, err := s.Notify.Atom(ctx, strings.Split(f.Badge, "/")[2])
+	require.NoError(t, err)
+	var feed struct {
+		Updated string   `xml:"updated"`
+		Entries []string `xml:"entry>updated"`
+	}
+	require.NoError(t, xml.Unmarshal(text, &feed))
+	assert.Equal(t, "2026-06-02T10:00:00Z", feed.Updated)
+	assert.Equal(t, []string{"2026-06-01T10:00:00Z", "2026-06-02T10:00:00Z"}, feed.Entries)
+}
+
+func TestWebhooksAreBoundedAndCanStillBeSet(t *testing.T) {
+	s := open(t)
+	ctx := ground.WithWho(asItself(t), addPerson(t, s, "ada"))
+	addProject(t, s, "p")
+	set := func(name, url string) error {
+		_, err := s.Notify.Set(ctx, "p", name, api.NewWebhook{URL: url})
+		return err
+	}
+	for i := range 20 {
+		require.NoError(t, set(fmt.Sprintf("h%d", i), "https://chat.example/in"))
+	}
+	err := set("one-more", "https://chat.example/in")
+	require.ErrorIs(t, err, ground.ErrInvalid)
+	assert.ErrorContains(t, err, "at most 20 webhooks")
+	require.NoError(t, set("h7", "https://other.example/in"), "none is added")
+	list, err := s.Notify.List(ctx, "p")
+	require.NoError(t, err)
+	assert.Len(t, list, 20)
+}
+
 func TestNumbersForPrograms(t *testing.T) {
 	s := open(t)
 	ran(t, s, course{commit: "a"})

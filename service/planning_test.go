@@ -15,6 +15,7 @@ import (
 
 	"gentlepiston.example/piston/api"
 	"gentlepiston.example/piston/core/plan"
+	"gentlepiston.example/piston/core/record"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/hook"
 	"gentlepiston.example/piston/service/ground"
@@ -88,6 +89,17 @@ func (s *Service) takeIn(t *testing.T, delivery string, updates ...plan.RefUpdat
 	require.NoError(t, err)
 	require.False(t, again)
 	s.planEvent(t, asItself(t), id)
+	s.planned(t, id)
+}
+
+// planned waits until a push is planned or set aside: what a moment kept from being planned, upkeep plans later.
+func (s *Service) planned(t *testing.T, id record.PushID) {
+	t.Helper()
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		p, err := s.Store.PushByID(asItself(t), id)
+		require.NoError(c, err)
+		require.True(c, p.Planned != nil || p.SetAside != nil, "push %d, begun %d times: %s", id, p.Begun, p.Note)
+	}, time.Minute, 10*time.Millisecond)
 }
 
 func runsOf(t *testing.T, s *Service) []api.Run {

@@ -60,16 +60,16 @@ func (s *Notify) Atom(ctx context.Context, key string) ([]byte, error) {
 		return nil, err
 	}
 	id := fmt.Sprintf("tag:piston.invalid,2026:%s", p.Name) // RFC 4151; it names, and leads nowhere
-	feed := atomFeed{ID: id, Title: "Runs of " + p.Name, Updated: p.Created.UTC().Format(time.RFC3339)}
+	feed := atomFeed{ID: id, Title: "Runs of " + p.Name}
+	updated := p.Created // runs end in another order than they begin
 	for _, r := range runs {
 		if r.Finished == nil {
 			continue
 		}
-		at := r.Finished.UTC().Format(time.RFC3339)
-		if len(feed.Entries) == 0 {
-			feed.Updated = at
+		if r.Finished.After(updated) {
+			updated = *r.Finished
 		}
-		e := atomEntry{ID: fmt.Sprintf("%s/%d/%d", id, r.Number, r.Reopenings), Updated: at,
+		e := atomEntry{ID: fmt.Sprintf("%s/%d/%d", id, r.Number, r.Reopenings), Updated: atomTime(*r.Finished),
 			Title:   fmt.Sprintf("%s: run %d, %s of %s", r.State, r.Number, r.Pipeline, plain.Line(r.Branch+r.Tag)),
 			Author:  atomPerson{plain.Line(r.Author)},
 			Summary: plain.Line(strings.TrimSuffix(r.Subject+". "+r.FailedAt, ". "))}
@@ -81,9 +81,13 @@ func (s *Notify) Atom(ctx context.Context, key string) ([]byte, error) {
 		}
 		feed.Entries = append(feed.Entries, e)
 	}
+	feed.Updated = atomTime(updated)
 	text, err := xml.MarshalIndent(feed, "", "  ")
 	return append([]byte(xml.Header), text...), err
 }
+
+// atomTime is a date as RFC 4287, section 3.3, wants it.
+func atomTime(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 // badge has a word and a sign: its colour alone tells nothing. Widths are of a plain face at 11 px.
 var badge = template.Must(template.New("badge").Parse(`<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" ` +

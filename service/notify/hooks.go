@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"time"
 
 	"gentlepiston.example/piston/api"
@@ -57,7 +58,8 @@ func (s *Notify) Set(ctx context.Context, project, name string, in api.NewWebhoo
 		if err != nil {
 			return err
 		}
-		if len(all) >= mostWebhooks {
+		known := slices.ContainsFunc(all, func(w store.Webhook) bool { return w.Name == name })
+		if len(all) >= mostWebhooks && !known {
 			return fmt.Errorf("a project has at most %d webhooks: %w", mostWebhooks, ground.ErrInvalid)
 		}
 		w.Ciphertext = sealed
