@@ -307,9 +307,9 @@ func TestTheQueueAndTheStreamHoldNothingOfOtherProjects(t *testing.T) {
 	go func() {
 		_ = s.Report.Subscribe(ground.WithWho(listening, ground.WhoAsks(all)), report.Subscription{}, everything)
 	}()
-	require.Eventually(t, func() bool { return hers.begun.Load() && everything.begun.Load() }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return hers.begun.Load() && everything.begun.Load() }, 30*time.Second, 5*time.Millisecond)
 	require.NoError(t, s.Work.StopRun(all, "p", run.Number, "ada"))
-	require.Eventually(t, func() bool { return everything.changes.Load() > 0 }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return everything.changes.Load() > 0 }, 30*time.Second, 5*time.Millisecond)
 	assert.Zero(t, hers.changes.Load(), "she is told nothing of it")
 }
 
