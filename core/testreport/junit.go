@@ -56,7 +56,12 @@ var ErrNotJUnit = errors.New("not JUnit XML")
 // Parse reads one file, of at most so many cases. It never expands entities of its own and reads no more than r gives.
 // With an error it returns the cases before that: a report may be cut, or be too long.
 func Parse(r io.Reader, most int) (cases []Case, err error) {
-	dec := xml.NewDecoder(r)
+	text, err := legible(r)
+	if err != nil {
+		return nil, err
+	}
+	dec := xml.NewDecoder(text)
+	dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil } // it is UTF-8 by now
 	details := 0
 	var suites []string
 	known := false

@@ -1,12 +1,20 @@
 package testreport
 
 import (
+	"bytes"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"testing/iotest"
+	"unicode/utf8"
+
+	"gentlepiston.example/piston/core/mutate"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/unicode"
 )
 
 const sample = `<?xml version="1.0" encoding="UTF-8"?>
@@ -112,4 +120,60 @@ func TestAReportThatLies(t *testing.T) {
 	cases, err = Parse(strings.NewReader("<testsuite><testcase name=\"a\"/><testcase name=\"b\x00\"/></testsuite>"), MaxCases)
 	require.Error(t, err, "no character of XML")
 	assert.Len(t, cases, 1)
+}
+
+// What a case has printed takes no other case along.
+func TestWhatIsNoTextStandsInAReport(t *testing.T) {
+	said := func(text string) string {
+		return `<testsuite name="tides"><testcase name="a"><failure message="` + text + `"/></testcase><testcase name="b"/></testsuite>`
+	}
+	utf16 := func(text string) string {
+		out, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(text)
+		require.NoError(t, err)
+		return out
+	}
+	for text, want := range map[string]string{
+		said("\x1b[31mno water\x1b[0m"):                                        "\uFFFD[31mno water\uFFFD[0m",
+		said("&#27;[31mno&#x1B; &#xd800;&#65;"):                                "\uFFFD[31mno\uFFFD \uFFFDA",
+		said("cut in half: \xc3"):                                              "cut in half: \uFFFD",
+		said("M\xe4rz \uffff"):                                                 "M\uFFFDrz \uFFFD",
+		"\uFEFF" + said("March"):                                               "March",
+		`<?xml version="1.0" encoding="ISO-8859-1"?>` + said("M\xe4rz"):        "M\u00e4rz",
+		`<?xml version='1.0' encoding='latin1' ?>` + said("M\xe4rz"):           "M\u00e4rz",
+		`<?xml version="1.0" encoding="Windows-1252"?>` + said("5 \x80"):       "5 \u20ac",
+		`<?xml version="1.0" encoding="utf-8"?>` + said("M\u00e4rz"):           "M\u00e4rz",
+		`<?xml version="1.0" encoding="US-ASCII"?>` + said("March"):            "March",
+		utf16(`<?xml version="1.0" encoding="UTF-16"?>` + said("M\u00e4rz 🌊")): "M\u00e4rz 🌊",
+	} {
+		for _, r := range []io.Reader{strings.NewReader(text), iotest.OneByteReader(strings.NewReader(text))} {
+			cases, err := Parse(r, MaxCases)
+			require.NoError(t, err, "%q", text)
+			require.Len(t, cases, 2, "%q", text)
+			assert.Equal(t, want, cases[0].Message, "%q", text)
+		}
+	}
+	_, err := Parse(strings.NewReader(`<?xml version="1.0" encoding="EBCDIC-X"?>`+said("x")), MaxCases)
+	require.ErrorIs(t, err, ErrNotJUnit)
+	assert.ErrorContains(t, err, "have it written in UTF-8")
+	for _, wrong := range []string{"&#0;", "&#xZZ;", "&#99999999999999999999;", "&#x110000;", "&none;", "&", "&#", "&#x"} {
+		_, err := Parse(strings.NewReader(said(wrong)), MaxCases)
+		assert.ErrorIs(t, err, ErrNotJUnit, wrong)
+	}
+}
+
+// However a report is damaged, what is read of it is text of few bytes, and so many cases as there are elements.
+func TestNoReportDoesHarm(t *testing.T) {
+	good := []byte(sample)
+	mutate.Each(t, good, func(r *rand.Rand) int { return r.IntN(len(good)) }, func(b []byte) {
+		cases, err := Parse(bytes.NewReader(b), MaxCases)
+		if err == nil {
+			require.LessOrEqual(t, len(cases), strings.Count(sample, "<testcase"), "%q", b)
+		}
+		for _, c := range cases {
+			for _, text := range []string{c.Suite, c.Name, c.Message, c.Detail, c.File} {
+				require.True(t, utf8.ValidString(text) && !strings.ContainsAny(text, "\x00\x1b\ufffe"), "%q of %q", text, b)
+			}
+			require.False(t, c.Seconds < 0 || c.Seconds > maxSeconds || c.Line < 0, "%+v of %q", c, b)
+		}
+	})
 }
