@@ -109,4 +109,8 @@ func TestNothingMovesInATerminal(t *testing.T) {
 	}
 	assert.NotContains(t, Short(hostile, 90), "\x1b")
 	assert.NotContains(t, CleanLine(hostile, false), "\x1b")
+	// A step of a proposal prints for whoever watches it: into the clipboard, over the screen, into the title.
+	const greedy = "\x1b]52;c;cm0gLXJm\x1b\\a\x1b[2J\x1b[31mb\x1b]0;t\x07\x1bc"
+	assert.Equal(t, "a\x1b[31mb\x1b[0m", CleanLine(greedy, true), "a colour ends with its line")
+	assert.Equal(t, "ab", CleanLine(greedy, false))
 }

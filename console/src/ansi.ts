@@ -30,7 +30,12 @@ const names = [
 // Control characters that are left over would only confuse; React escapes the rest.
 const controls = /[\x00-\x08\x0b-\x1f\x7f]/g;
 
-export function pieces(text: string): Piece[] {
+// Control sequences (ECMA-48) that are no colours: titles, links, sets of characters. Of those that begin with
+// a bracket, the library knows which are colours.
+const sequences = /\x1b[\]PX^_][^\x07\x1b]*(?:\x07|\x1b\\)|\x1b[ -/]+[0-~]?|\x1b[0-Z\\-~]/g;
+
+export function pieces(raw: string): Piece[] {
+  const text = raw.replace(sequences, '');
   if (!text.includes('\x1b')) return [{ text: text.replace(controls, ''), bold: false, faint: false }];
   return Anser.ansiToJson(text, { use_classes: true, remove_empty: true }).map((p) => {
     const colour = names.indexOf(p.fg);

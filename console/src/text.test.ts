@@ -28,6 +28,19 @@ describe('what people read', () => {
 });
 
 describe('colours of a log line', () => {
+  it('shows no control sequences', () => {
+    const read = (text: string) =>
+      pieces(text)
+        .map((p) => p.text)
+        .join('');
+    expect(
+      read('\x1b]8;;http://a.example\x1b\\link\x1b]8;;\x1b\\ \x1b]0;title\x07\x1b(Bof\x1b[2K\x1b[?25l tide\x1b7'),
+    ).toBe('link of tide');
+    expect(read('\x1b]0;never ends')).toBe('0;never ends');
+    expect(read('\x1b')).toBe('');
+    expect(read('\x1b]a'.repeat(100_000))).toHaveLength(100_000);
+  });
+
   it('leaves plain text alone, and takes stray control characters away', () => {
     expect(pieces('plain <b>text</b>')).toEqual([{ text: 'plain <b>text</b>', bold: false, faint: false }]);
     expect(pieces('bell\x07 and\x08 more')[0]?.text).toBe('bell and more');

@@ -13,7 +13,7 @@ import (
 	"unicode"
 
 	"gentlepiston.example/piston/core/definition"
-	"gentlepiston.example/piston/core/diagnose"
+	"gentlepiston.example/piston/core/logline"
 )
 
 // Cause is something that fails, as it is told.
@@ -94,7 +94,7 @@ const longest = 4 << 10
 func (c Catalogue) Of(lines []string) (Cause, string, bool) {
 	plain := make([]string, len(lines))
 	for i, l := range lines {
-		plain[i] = diagnose.Plain(l[:min(len(l), longest)])
+		plain[i] = logline.Plain(l[:min(len(l), longest)])
 	}
 	for _, k := range c {
 		for _, l := range plain {
@@ -113,7 +113,7 @@ var changing = regexp.MustCompile(`0x[0-9a-fA-F]+|\b[0-9a-fA-F]{7,64}\b|/(tmp|va
 
 // Normal is a line without what changes from one time to the next, so that the same failure is known again.
 func Normal(line string) string {
-	line = diagnose.Plain(line[:min(len(line), longest)])
+	line = logline.Plain(line[:min(len(line), longest)])
 	line = strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return ' '

@@ -107,7 +107,7 @@ func quotedKey(name string) string {
 func (c *Collector) line(e *regexp.Regexp) string {
 	for _, lines := range [][]logline.Line{c.tail, c.picked} {
 		for i := len(lines) - 1; i >= 0; i-- {
-			if text := Plain(lines[i].Text); e.MatchString(text) {
+			if text := logline.Plain(lines[i].Text); e.MatchString(text) {
 				return text
 			}
 		}

@@ -25,7 +25,6 @@ type Collector struct {
 }
 
 var (
-	colour = regexp.MustCompile("\x1b\\[[0-9;:?]*[A-Za-z]")
 	// Words by which compilers, linkers, shells, test runners and package tools announce a failure.
 	failure = regexp.MustCompile(`(?i)(^|[^\w-])(error|fatal|panic|exception|failure|traceback|undefined (reference|` +
 		`symbol)|assertion|cannot find|could not|no such file|not found|permission denied|segmentation fault|killed|` +
@@ -34,9 +33,6 @@ var (
 	harmless = regexp.MustCompile(`(?i)\b(0|no) (errors?|failures?|failed)\b|-W?error\b|errors?[=:] ?0\b|` +
 		`--?[\w-]*error[\w-]*[ =]|without errors?`)
 )
-
-// Plain removes ANSI colour sequences.
-func Plain(text string) string { return colour.ReplaceAllString(text, "") }
 
 // stems begin every announcement that failure knows, in lower case. Looking for them first is many times faster than
 // the expression, and most lines hold none.
@@ -86,7 +82,7 @@ func LooksLikeError(text string) bool {
 	if !holdsStem(text) {
 		return false
 	}
-	text = Plain(text)
+	text = logline.Plain(text)
 	return failure.MatchString(text) && !harmless.MatchString(text)
 }
 

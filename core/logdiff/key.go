@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"gentlepiston.example/piston/core/diagnose"
+	"gentlepiston.example/piston/core/logline"
 )
 
 // longest is how much of a line is looked at, in bytes.
@@ -18,7 +18,7 @@ const longest = 2000
 func Key(line string) string {
 	line = line[:min(len(line), longest)]
 	if strings.IndexByte(line, 0x1b) >= 0 {
-		line = diagnose.Plain(line)
+		line = logline.Plain(line)
 	}
 	var out strings.Builder
 	out.Grow(len(line))

@@ -65,8 +65,8 @@ func ascii(text string) bool {
 	return true
 }
 
-// In reports whether a line's text holds it.
-func (f *Finder) In(text string) bool { return f.next([]byte(text)) >= 0 }
+// In reports whether a line's text holds it, as people read that: colours part no words.
+func (f *Finder) In(text string) bool { return f.next(plain([]byte(text))) >= 0 }
 
 // next finds where it begins; -1 where it is not.
 func (f *Finder) next(text []byte) int {
@@ -123,25 +123,29 @@ func SearchFile(r io.ReaderAt, size, from int64, f *Finder, limit int, goOn func
 			more = max(first, from)
 			return false, nil
 		}
-		n := first // of the line that begins at begin
-		begin := 0
-		for begin < len(text) {
+		bare := plain(text)
+		n := first // of the line that begins at begin in bare, at raw in text
+		begin, raw := 0, 0
+		for begin < len(bare) {
 			at := 0
 			if !f.byLine {
-				at = f.next(text[begin:])
+				at = f.next(bare[begin:])
 			}
 			if at < 0 {
 				break
 			}
 			hit := begin + at
-			start := bytes.LastIndexByte(text[:hit], '\n') + 1
-			n += int64(bytes.Count(text[begin:start], []byte{'\n'}))
-			end := bytes.IndexByte(text[hit:], '\n')
+			start := bytes.LastIndexByte(bare[:hit], '\n') + 1
+			passed := bytes.Count(bare[begin:start], []byte{'\n'})
+			n += int64(passed)
+			raw += linesEnd(text[raw:], passed)
+			end := bytes.IndexByte(bare[hit:], '\n')
 			if end < 0 {
 				return false, fmt.Errorf("log line %d is cut off", n)
 			}
-			end += hit + 1
-			line, err := Decode(n, text[start:end])
+			begin = hit + end + 1
+			length := linesEnd(text[raw:], 1)
+			line, err := Decode(n, text[raw:raw+length])
 			if err != nil {
 				return false, err
 			}
@@ -154,9 +158,17 @@ func SearchFile(r io.ReaderAt, size, from int64, f *Finder, limit int, goOn func
 				found = append(found, line[0])
 			}
 			n++
-			begin = end
+			raw += length
 		}
 		return true, nil
 	})
 	return found, more, err
+}
+
+// linesEnd is where so many lines end that a text begins with.
+func linesEnd(text []byte, lines int) (end int) {
+	for range lines {
+		end += bytes.IndexByte(text[end:], '\n') + 1
+	}
+	return end
 }

@@ -11,6 +11,7 @@ import (
 	"gentlepiston.example/piston/core/cause"
 	"gentlepiston.example/piston/core/definition"
 	"gentlepiston.example/piston/core/diagnose"
+	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/state"
 	"gentlepiston.example/piston/service/ground"
@@ -107,9 +108,9 @@ const failedTest = "assertion"
 func saidFirst(lines []string) (said string) {
 	for _, l := range lines {
 		if diagnose.LooksLikeError(l) {
-			return diagnose.Plain(l)
+			return logline.Plain(l)
 		}
-		if text := diagnose.Plain(l); strings.TrimSpace(text) != "" {
+		if text := logline.Plain(l); strings.TrimSpace(text) != "" {
 			said = text
 		}
 	}
