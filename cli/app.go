@@ -25,7 +25,7 @@ func Main(args []string) int {
 	debug.SetGCPercent(400)
 	err := App().Run(ctx, args)
 	if err != nil && err.Error() != "" {
-		fmt.Fprintln(os.Stderr, "piston: "+err.Error())
+		terminal.Complain("piston: %s", err)
 	}
 	return terminal.CodeOf(err)
 }
@@ -78,7 +78,7 @@ func sayUsageOnce(c *cli.Command) {
 		return terminal.Ending(terminal.ExitUsage, fmt.Errorf("%w; %s --help tells more", err, c.FullName()))
 	}
 	c.CommandNotFound = func(_ context.Context, c *cli.Command, name string) {
-		fmt.Fprintf(os.Stderr, "piston: there is no command %q; %s --help lists them\n", name, c.FullName())
+		terminal.Complain("piston: there is no command %q; %s --help lists them", name, c.FullName())
 		os.Exit(terminal.ExitUsage)
 	}
 	for _, sub := range c.Commands {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/owenrumney/go-sarif/v3/pkg/report"
@@ -196,7 +195,7 @@ func (d checked) pipeline(name string) (check.File, error) {
 		}
 		if f.Pipeline == nil {
 			for _, found := range f.Findings {
-				fmt.Fprintf(os.Stderr, "%s\n\n", found)
+				terminal.Complain("%s\n", found)
 			}
 			return f, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s cannot be used as it is", f.Path))
 		}

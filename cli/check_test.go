@@ -57,6 +57,15 @@ func run(t *testing.T, args ...string) (string, int) {
 
 const fine = "[[job.a.step]]\nscript = \"true\"\n"
 
+// Whoever looks at what a stranger proposes does so in a terminal.
+func TestNothingOfAFilesTextMovesInATerminal(t *testing.T) {
+	dir := checkout(t, map[string]string{"piston/a.toml": "x = \"a\x1b]52;c;cm0gLXJm\x07\x1b[2Jb\" # \u009b2J\r\x08\n" + fine}, nil)
+	out, code := run(t, "check", dir)
+	assert.Equal(t, terminal.ExitFailed, code)
+	assert.Contains(t, out, `x = "ab" #`)
+	assert.NotRegexp(t, `[\x00-\x08\x0b-\x1f\x7f\x{80}-\x{9f}]`, out)
+}
+
 func TestCheckTellsErrorsFromWarnings(t *testing.T) {
 	out, code := run(t, "check", checkout(t, map[string]string{"piston/good.toml": fine}, nil))
 	assert.Zero(t, code)

@@ -64,8 +64,9 @@ func getCommand() *cli.Command {
 			if c.Bool("json") {
 				return terminal.PrintJSON(terminal.Out(c), got)
 			}
+			s := terminal.NewScreen(terminal.Out(c))
 			for _, f := range got {
-				fmt.Fprintf(terminal.Out(c), "%s  %s  sha256 %s\n", f.File, quantity.Bytes(f.Size), f.SHA256)
+				s.Line("%s  %s  sha256 %s", f.File, quantity.Bytes(f.Size), f.SHA256)
 			}
 			return nil
 		}, "PROJECT", "[RUN]", "[FILE]"),

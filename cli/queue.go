@@ -121,7 +121,7 @@ func told(c *cli.Command, v any, err error, sentence string) error {
 	if err != nil || c.Bool("json") {
 		return terminal.OrJSON(c, v, err)
 	}
-	fmt.Fprintln(terminal.Out(c), sentence)
+	terminal.NewScreen(terminal.Out(c)).Line("%s", sentence)
 	return nil
 }
 

@@ -69,7 +69,7 @@ func signInByBrowser(ctx context.Context, c *cli.Command, cl *client.Client) err
 		return err
 	}
 	defer b.Close()
-	fmt.Fprintf(os.Stderr, "Open this address in a browser:\n\n  %s\n\n", b.Address)
+	terminal.Complain("Open this address in a browser:\n\n  %s\n", b.Address)
 	if term.IsTerminal(int(os.Stdin.Fd())) {
 		fmt.Fprintln(os.Stderr,
 			"If the browser is on another machine it ends at a page that it cannot open: paste that page's address here.")

@@ -87,7 +87,7 @@ func askInputs(from io.Reader, to io.Writer, inputs []*definition.Input, given m
 			continue
 		}
 		for {
-			fmt.Fprintf(to, "%s: ", question(in))
+			fmt.Fprintf(to, "%s: ", terminal.Safe(question(in), false))
 			if !lines.Scan() {
 				return fmt.Errorf("no answer for input %s", in.Name)
 			}

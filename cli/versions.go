@@ -88,7 +88,7 @@ func appsHere(w *source.WorkTree, only string) ([]appHere, error) {
 	apps, wrong := definition.ParseApps(text)
 	if apps == nil {
 		for _, f := range wrong {
-			fmt.Fprintf(os.Stderr, "%s\n\n", f)
+			terminal.Complain("%s\n", f)
 		}
 		return nil, terminal.Ending(terminal.ExitFailed, fmt.Errorf("%s cannot be used as it is", definition.AppsPath))
 	}
@@ -122,7 +122,7 @@ func appHereOf(ctx context.Context, c *cli.Command) (*source.WorkTree, appHere, 
 		return nil, appHere{}, terminal.Usage("there are several apps; say which by --app")
 	}
 	if note := askLedger(ctx, c, w, list); note != "" {
-		fmt.Fprintln(os.Stderr, note)
+		terminal.Complain("%s", note)
 	}
 	return w, list[0], nil
 }

@@ -23,6 +23,8 @@ import (
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/logline"
+	words "gentlepiston.example/piston/core/plain"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 )
@@ -161,7 +163,7 @@ const runsTold = 8
 func tell(told io.Writer, a api.PushAccepted) {
 	switch {
 	case !a.Planned && a.Note != "":
-		fmt.Fprintf(told, "piston: this push is recorded, and cannot be planned yet: %s\n", a.Note)
+		fmt.Fprintf(told, "piston: this push is recorded, and cannot be planned yet: %s\n", oneLine(a.Note))
 	case !a.Planned:
 		fmt.Fprintln(told, "piston: this push is recorded; piston watch waits for its runs")
 	case len(a.Runs) == 0:
@@ -174,7 +176,7 @@ func tell(told io.Writer, a api.PushAccepted) {
 		}
 		fmt.Fprintf(told, "piston: run %d of %s: %s\n", r.Number, r.Pipeline, r.Page)
 		if r.State == state.Failed {
-			fmt.Fprintf(told, "piston:   %s%s: %s%s\n", red, r.State, r.Reason, plain)
+			fmt.Fprintf(told, "piston:   %s%s: %s%s\n", red, r.State, oneLine(r.Reason), plain)
 		}
 	}
 }
@@ -305,3 +307,6 @@ func List(repo string) ([]Waiting, error) {
 	}
 	return list, unread
 }
+
+// oneLine is a text of the service for a terminal: what has come with a push others may have written.
+func oneLine(text string) string { return words.Line(logline.Plain(text)) }

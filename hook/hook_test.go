@@ -93,7 +93,7 @@ func TestManyRefsGoInReportsThatAreTaken(t *testing.T) {
 func TestWhoPushesIsToldWhatCameOfIt(t *testing.T) {
 	repo := t.TempDir()
 	answer := `{"id":1,"planned":true,"runs":[{"number":7,"pipeline":"trunk","state":"queued","page":"https://b.example/t/7"},` +
-		`{"number":8,"pipeline":"odd","state":"failed","reason":"no job","page":"https://b.example/t/8"}]}`
+		`{"number":8,"pipeline":"odd","state":"failed","reason":"no\u001b]52;c;YQ==\u0007\n job","page":"https://b.example/t/8"}]}`
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		assert.Equal(t, "3000", r.URL.Query().Get("wait_ms"))
 		w.WriteHeader(http.StatusAccepted)

@@ -5,30 +5,21 @@ import (
 	"strings"
 
 	"gentlepiston.example/piston/api"
-	"gentlepiston.example/piston/core/logline"
 )
 
 // CleanLine makes a log line safe for a terminal: colours may pass, and end with it; no other control sequence does.
 func CleanLine(text string, colour bool) string {
-	if colour {
-		text = logline.Coloured(text)
-	} else {
-		text = logline.Plain(text)
-	}
 	text = strings.Map(func(r rune) rune {
 		if unseen(r) && r != '\t' && r != escape {
 			return -1
 		}
 		return r
-	}, text)
+	}, Safe(text, colour))
 	if strings.ContainsRune(text, escape) {
 		text += "\x1b[0m"
 	}
 	return text
 }
-
-// escape begins a colour.
-const escape = '\x1b'
 
 // LogLines prints lines with their job's name before them.
 func (s *Screen) LogLines(b api.LogBatch) {

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"gentlepiston.example/piston/api"
+	"gentlepiston.example/piston/core/logline"
 	"gentlepiston.example/piston/core/plan"
 	"gentlepiston.example/piston/core/state"
 )
@@ -48,7 +49,32 @@ func NewScreen(w io.Writer) *Screen {
 }
 
 // Line writes one.
-func (s *Screen) Line(format string, args ...any) { fmt.Fprintf(s.w, format+"\n", args...) }
+func (s *Screen) Line(format string, args ...any) { s.print(fmt.Sprintf(format, args...)) }
+
+// print is the last door before a terminal: much of what is written was a stranger's, and whoever fetched it may have
+// forgotten that.
+func (s *Screen) print(text string) { fmt.Fprintln(s.w, Safe(text, s.Colour)) }
+
+// Safe leaves of a text what moves nothing in a terminal: lines, and colours if they are wanted.
+func Safe(text string, colour bool) string {
+	if colour {
+		text = logline.Coloured(text)
+	} else {
+		text = logline.Plain(text)
+	}
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && r != '\t' && r != '\n' && r != escape {
+			return -1
+		}
+		return r
+	}, text)
+}
+
+// escape begins a colour.
+const escape = '\x1b'
+
+// Complain says to a person what is wrong, beside what a program reads.
+func Complain(format string, args ...any) { NewScreen(os.Stderr).Line(format, args...) }
 
 // SGR colours (ECMA-48, 8.3.117).
 const (
@@ -103,20 +129,20 @@ func (s *Screen) Table(head []string, rows [][]string) {
 				b.WriteString(strings.Repeat(" ", widths[i]-visible(cell)+2))
 			}
 		}
-		fmt.Fprintln(s.w, strings.TrimRight(b.String(), " "))
+		s.print(strings.TrimRight(b.String(), " "))
 	}
 }
 
 // glyphs yields the runes of a text, and of each whether it shows: those that set colours do not.
 func glyphs(text string) iter.Seq2[rune, bool] {
 	return func(yield func(rune, bool) bool) {
-		escape := false
+		within := false
 		for _, r := range text {
-			escape = escape || r == '\x1b'
-			if !yield(r, !escape) {
+			within = within || r == escape
+			if !yield(r, !within) {
 				return
 			}
-			escape = escape && !unicode.IsLetter(r)
+			within = within && !unicode.IsLetter(r)
 		}
 	}
 }

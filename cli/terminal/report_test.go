@@ -113,4 +113,13 @@ func TestNothingMovesInATerminal(t *testing.T) {
 	const greedy = "\x1b]52;c;cm0gLXJm\x1b\\a\x1b[2J\x1b[31mb\x1b]0;t\x07\x1bc"
 	assert.Equal(t, "a\x1b[31mb\x1b[0m", CleanLine(greedy, true), "a colour ends with its line")
 	assert.Equal(t, "ab", CleanLine(greedy, false))
+	for _, colour := range []bool{true, false} {
+		var b strings.Builder
+		s := &Screen{w: &b, Colour: colour}
+		s.Line("%s of %s", s.In(Red, "failed"), "core\x1b]52;c;cm0gLXJm\x07\u009b\r\x08")
+		s.Table([]string{"NAME"}, [][]string{{"a\x1b[2Jb\x1b[32mc"}})
+		assert.NotRegexp(t, `\x1b[^\[]|\x1b\[[\d;]*[^\d;m]|[\x00-\x08\x0b-\x1a\x7f\x{80}-\x{9f}]`, b.String())
+		assert.Equal(t, colour, strings.Contains(b.String(), "\x1b[31mfailed\x1b[0m of core\n"))
+		assert.Contains(t, b.String(), "ab")
+	}
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -105,7 +104,7 @@ func theRun(ctx context.Context, cl *client.Client, project, text string) (recor
 			break
 		}
 	}
-	fmt.Fprintf(os.Stderr, "piston: runs %s are of this commit; this is about run %d\n", numbers(list), best)
+	Complain("piston: runs %s are of this commit; this is about run %d", numbers(list), best)
 	return best, nil
 }
 
@@ -196,7 +195,7 @@ func runsOfCommit(ctx context.Context, cl *client.Client, project, commit string
 				commit, project)
 		}
 		if !said && waits {
-			fmt.Fprintf(os.Stderr, "piston: the push of %.12s is being planned\n", commit)
+			Complain("piston: the push of %.12s is being planned", commit)
 			said = true
 		}
 		select {
