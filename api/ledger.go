@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 )
 
@@ -19,7 +20,16 @@ var ledgerColumns = []string{"id", "app", "platform", "name", "build", "last_bui
 
 func (e LedgerEntry) row() []string {
 	return []string{fmt.Sprint(e.ID), e.App, e.Platform, e.Name, fmt.Sprint(e.Build), fmt.Sprint(e.LastBuild), e.State,
-		fmt.Sprint(e.Run), e.Pipeline, e.Branch, e.Commit, e.Landed, e.Issued.UTC().Format(time.RFC3339), e.Why}
+		fmt.Sprint(e.Run), asText(e.Pipeline), asText(e.Branch), e.Commit, e.Landed, e.Issued.UTC().Format(time.RFC3339),
+		asText(e.Why)}
+}
+
+// asText keeps a spreadsheet from computing what is a name: whoever pushes says what a branch is called.
+func asText(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
 }
 
 // WriteLedger writes all entries of a ledger in a form, page by page; page gives those below an id, 0 for the newest.

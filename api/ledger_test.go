@@ -24,6 +24,10 @@ func TestAWholeLedgerIsWritten(t *testing.T) {
 	assert.Equal(t, ledgerColumns, rows[0])
 	assert.Equal(t, []string{"9", "", "", "1.5.0", "0", "0", "", "0", "", "", "", "", "1970-01-01T00:00:00Z", "a \"size\",\nof input"}, rows[1])
 
+	asked := LedgerEntry{Pipeline: "-x", Branch: `=HYPERLINK("http://a.example")`, Why: "@a", Issued: time.Unix(0, 0)}
+	assert.Equal(t, []string{"'-x", `'=HYPERLINK("http://a.example")`, "'@a"}, []string{asked.row()[8], asked.row()[9],
+		asked.row()[13]}, "no spreadsheet computes it")
+
 	b.Reset()
 	require.NoError(t, WriteLedger(&b, AsJSON, page))
 	var entries []LedgerEntry
