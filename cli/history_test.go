@@ -13,7 +13,8 @@ import (
 const (
 	timesOfTrunk = `{"pipeline":"trunk","pipelines":["release","trunk"],"set_back":true,"steps":[{"job":"core","step":"test",
 		"machine":"linux","runs":2,"median_ms":1500,"low_ms":1000,"high_ms":2000,"most_ms":2500,"changes":[{"run":4,"after":3,
-		"before_ms":1000,"now_ms":2000,"commit":"beefbeefbeef","subject":"Sort by hand"}]}],"runs":[
+		"before_ms":1000,"now_ms":2000,"commit":"beefbeefbeef","subject":"Sort by hand"},{"run":5,"first":5,"last":5,"after":4,
+		"before_ms":2000,"now_ms":1900,"commit":"b","subject":"s"}]}],"runs":[
 		{"run":3,"state":"passed","commit":"a","subject":"","at":"2026-07-01T02:30:00Z","total_ms":2000,"waited_ms":500,
 		"prepared_ms":100,"wrapped_ms":5,"steps_ms":[1000],"hits":1,"misses":0},
 		{"run":4,"state":"passed","commit":"b","subject":"","at":"2026-07-01T02:30:00Z","total_ms":4000,"waited_ms":0,
@@ -76,7 +77,7 @@ func TestCommandsOfTheHistory(t *testing.T) {
 		asked   string
 	}{
 		"times": {map[string]string{"GET /projects/p/times": timesOfTrunk}, []string{"times", "p", "--branch", "main"},
-			[]string{"2 runs, 3 to 4", "set back in time, for show", "core/test", "slower since run 4: 1.0 s → 2.0 s",
+			[]string{"2 runs, 3 to 4", "set back in time, for show", "core/test", "slower since run 4: 1.0 s → 2.0 s; quicker since run 5: 2.0 s → 1.9 s",
 				"1 of 2 times", "▄█"}, "GET /projects/p/times?branch=main&limit=120"},
 		"a step": {map[string]string{"GET /projects/p/times/step": stepOfTrunk}, []string{"times", "p", "--step", "core/test"},
 			[]string{"core › test", "slower since run 4", "Sort by hand", "core.clang  14 → 15", "half of the runs between 1.0 s and"},

@@ -153,7 +153,7 @@ func oneTest(ctx context.Context, c *cli.Command, cl *client.Client, project str
 		}
 	}
 	for _, change := range t.Changes {
-		s.Line("%s", changeWord(s, []api.TimedChange{change}))
+		s.Line("%s", changeWord(s, change))
 	}
 	s.Line("")
 	var rows [][]string

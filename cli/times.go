@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -92,17 +95,28 @@ func showTimes(s *terminal.Screen, t api.Times) {
 		}
 		rows = append(rows, []string{terminal.Short(step.Job+"/"+step.Step, 44), terminal.Span(step.Median),
 			terminal.Span(step.High), terminal.Span(step.Most), fmt.Sprint(step.Runs), terminal.Spark(took),
-			changeWord(s, step.Changes)})
+			changesWord(s, step.Changes)})
 	}
 	s.Table([]string{"STEP", "MEDIAN", "3 OF 4 BELOW", "MOST", "RUNS", "LAST RUNS", "CHANGED"}, rows)
 }
 
-// changeWord tells the last change of a step's time.
-func changeWord(s *terminal.Screen, list []api.TimedChange) string {
+// changesWord tells the last change of a step's time, and the greatest where that is another: of many small ones the
+// one that matters is seldom the last.
+func changesWord(s *terminal.Screen, list []api.TimedChange) string {
 	if len(list) == 0 {
 		return ""
 	}
-	c := list[len(list)-1]
+	size := func(c api.TimedChange) float64 { return math.Abs(math.Log(float64(c.Now+1) / float64(c.Before+1))) }
+	greatest := slices.MaxFunc(list, func(a, b api.TimedChange) int { return cmp.Compare(size(a), size(b)) })
+	last := list[len(list)-1]
+	if greatest == last {
+		return changeWord(s, last)
+	}
+	return changeWord(s, greatest) + "; " + changeWord(s, last)
+}
+
+// changeWord tells one change of a step's time.
+func changeWord(s *terminal.Screen, c api.TimedChange) string {
 	colour, word := terminal.Green, "quicker"
 	if c.Now > c.Before {
 		colour, word = terminal.Red, "slower"
@@ -138,7 +152,7 @@ func stepTimes(ctx context.Context, c *cli.Command, cl *client.Client, project s
 	}
 	for _, w := range t.What {
 		s.Line("")
-		s.Line("%s  %s", changeWord(s, []api.TimedChange{w.TimedChange}), "what was different there:")
+		s.Line("%s  %s", changeWord(s, w.TimedChange), "what was different there:")
 		showDifferences(s, w.Since)
 	}
 	s.Line("")

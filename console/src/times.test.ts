@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Times } from './api/client';
-import { changed, drawn, marks, parts, shorter } from './times';
+import { changed, drawn, marks, parts, shorter, told } from './times';
 
 const run = (n: number, steps: number[]) => ({
   run: n,
@@ -67,6 +67,13 @@ describe('words of times', () => {
     expect(changed(c)).toBe('slower since run 7: 1.0 s → 2.0 s');
     expect(changed({ ...c, now_ms: 500 })).toContain('quicker');
     expect(changed({ ...c, first: 6, last: 9 })).toBe('slower since about run 7 (one of 6 to 9): 1.0 s → 2.0 s');
+    const [small, great] = [
+      { ...c, run: 9, now_ms: 1100 },
+      { ...c, run: 8, now_ms: 5000 },
+    ];
+    expect(told([c, great, small]).map((t) => t.run)).toEqual([8, 9]);
+    expect(told([small, great]).map((t) => t.run)).toEqual([8]);
+    expect(told([])).toEqual([]);
     expect(shorter({ kind: 'machine', saves_ms: 1 })).toContain('one more machine');
     expect(shorter({ kind: 'reuse', job: 'a', step: 'b', saves_ms: 1 })).toContain('a › b');
     expect(shorter({ kind: 'beside', job: 'a', other: 'b', saves_ms: 1 })).toBe('if a did not come after b');

@@ -43,6 +43,16 @@ export const changed = (c: TimedChange) =>
   `${c.now_ms > c.before_ms ? 'slower' : 'quicker'} since ${c.first === c.last ? '' : 'about '}run ${c.run}` +
   `${orOf(c)}: ${span(c.before_ms)} → ${span(c.now_ms)}`;
 
+const size = (c: TimedChange) => Math.abs(Math.log((c.now_ms + 1) / (c.before_ms + 1)));
+
+/** The changes of a step's time that are told: the last, and before it the greatest where that is another. */
+export function told(list: TimedChange[]): TimedChange[] {
+  const last = list.at(-1);
+  if (!last) return [];
+  const greatest = list.reduce((a, b) => (size(b) >= size(a) ? b : a));
+  return greatest === last ? [last] : [greatest, last];
+}
+
 /** What would have made a run shorter, in words. */
 export function shorter(s: Shorter): string {
   switch (s.kind) {

@@ -14,18 +14,16 @@ import { List } from '../parts/List';
 import { stateColour } from '../parts/StateMark';
 import { StepHistory } from '../parts/StepHistory';
 import { count, span } from '../text';
-import { changed, marks, parts } from '../times';
+import { changed, marks, parts, told } from '../times';
 import { Scrolled } from '../parts/Scrolled';
 
-/** The last change of a step's time. */
+/** The changes of a step's time that are told, one below the other. */
 export function Changed({ list }: { list: TimedChange[] | undefined }) {
-  const c = list?.at(-1);
-  if (!c) return null;
-  return (
-    <Box component="span" sx={{ color: stateColour(c.now_ms > c.before_ms ? 'timed-out' : 'passed') }}>
+  return told(list ?? []).map((c) => (
+    <Box key={c.run} sx={{ color: stateColour(c.now_ms > c.before_ms ? 'timed-out' : 'passed') }}>
       {changed(c)}
     </Box>
-  );
+  ));
 }
 
 function Pictures({ of, open }: { of: Times; open: (run: number) => void }) {
