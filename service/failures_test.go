@@ -90,7 +90,7 @@ func records(t *testing.T, db *sql.DB) map[string]string {
 		var waiting int
 		require.NoError(t, db.QueryRow(`SELECT count(*) FROM pushes WHERE planned_at IS NULL AND tries = 0`).Scan(&waiting))
 		return waiting == 0
-	}, 10*time.Second, time.Millisecond)
+	}, time.Minute, time.Millisecond)
 	rows, err := db.Query(`SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'
 		AND table_name NOT LIKE 'river%'`)
 	require.NoError(t, err)

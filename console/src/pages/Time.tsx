@@ -20,7 +20,13 @@ import { Scrolled } from '../parts/Scrolled';
 /** The changes of a step's time that are told, one below the other. */
 export function Changed({ list }: { list: TimedChange[] | undefined }) {
   return told(list ?? []).map((c) => (
-    <Box key={c.run} sx={{ color: stateColour(c.now_ms > c.before_ms ? 'timed-out' : 'passed') }}>
+    <Box
+      key={c.run}
+      sx={{
+        color: stateColour(c.now_ms > c.before_ms ? 'timed-out' : 'passed'),
+        whiteSpace: { xs: 'nowrap', md: 'normal' },
+      }}
+    >
       {changed(c)}
     </Box>
   ));
