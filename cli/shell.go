@@ -167,7 +167,7 @@ func visit(ctx context.Context, c *cli.Command, cl *client.Client, project strin
 func endingOf(e talk.Ending, in api.NewShell) error {
 	switch {
 	case e.Why != "":
-		return terminal.Ending(terminal.ExitRefuse, fmt.Errorf("the shell has ended: %s\r", e.Why))
+		return terminal.Ending(terminal.ExitRefuse, fmt.Errorf("the shell has ended: %s", e.Why))
 	case e.Code != nil && *e.Code != 0 && (in.Command != "" || !in.Terminal):
 		return terminal.Ending(*e.Code, errors.New(""))
 	}
