@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -302,10 +303,18 @@ func TestWebhooksAreBoundedAndCanStillBeSet(t *testing.T) {
 		_, err := s.Notify.Set(ctx, "p", name, api.NewWebhook{URL: url})
 		return err
 	}
-	for i := range 20 {
+	for i := range 16 {
 		require.NoError(t, set(fmt.Sprintf("h%d", i), "https://chat.example/in"))
 	}
-	err := set("one-more", "https://chat.example/in")
+	var many []func() error
+	for i := range 8 {
+		many = append(many, func() error { return set(fmt.Sprintf("at-once-%d", i), "https://chat.example/in") })
+	}
+	came := slices.Concat(together(1, many...)...)
+	came = slices.DeleteFunc(came, func(err error) bool { return err == nil })
+	assert.Len(t, came, 4, "those who come at the same moment are counted, too: %v", came)
+	var err error
+	err = set("one-more", "https://chat.example/in")
 	require.ErrorIs(t, err, ground.ErrInvalid)
 	assert.ErrorContains(t, err, "at most 20 webhooks")
 	require.NoError(t, set("h7", "https://other.example/in"), "none is added")

@@ -222,6 +222,7 @@ const (
 	peopleLock
 	secretsLock // of the project whose id is added
 	schemaLock
+	webhooksLock // of the project whose id is added
 )
 
 func (q Q) hold(ctx context.Context, lock int64) error {

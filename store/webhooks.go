@@ -24,6 +24,11 @@ type Webhook struct {
 
 var webhookColumns = columnsOf[Webhook]("w")
 
+// LockWebhooks holds which webhooks a project has for the transaction.
+func (q Q) LockWebhooks(ctx context.Context, project record.ProjectID) error {
+	return q.hold(ctx, webhooksLock+int64(project))
+}
+
 // SetWebhook writes one, or another in its place.
 func (q Q) SetWebhook(ctx context.Context, w Webhook, sealedTo string) error {
 	return q.do(ctx, nil, `INSERT INTO webhooks (project_id, name, url, kinds, inside, ciphertext, sealed_to, set_by)

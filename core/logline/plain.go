@@ -9,11 +9,11 @@ import (
 const escape = '\x1b'
 
 // Plain is a line's text without colours and other control sequences, as people read it.
-func Plain(text string) string { return without(text, func(colour bool) bool { return true }) }
+func Plain(text string) string { return bare(text, false) }
 
 // Coloured is a line's text with its colours (ECMA-48, section 8.3.117) and no other control sequence: a step may print
 // what clears a screen, or writes into a clipboard.
-func Coloured(text string) string { return without(text, func(colour bool) bool { return !colour }) }
+func Coloured(text string) string { return bare(text, true) }
 
 // plain is Plain of a text of many lines; it is the text itself where there is no sequence.
 func plain(text []byte) []byte {
@@ -23,8 +23,8 @@ func plain(text []byte) []byte {
 	return []byte(Plain(string(text)))
 }
 
-// without leaves out the control sequences that drop wants.
-func without(text string, drop func(colour bool) bool) string {
+// bare leaves out control sequences, but for colours if they are wanted.
+func bare(text string, colours bool) string {
 	at := strings.IndexByte(text, escape)
 	if at < 0 {
 		return text
@@ -33,7 +33,7 @@ func without(text string, drop func(colour bool) bool) string {
 	for ; at >= 0; at = strings.IndexByte(text, escape) {
 		n, colour := sequence(text[at:])
 		b.WriteString(text[:at])
-		if !drop(colour) {
+		if colour && colours {
 			b.WriteString(text[at : at+n])
 		}
 		text = text[at+n:]

@@ -54,6 +54,9 @@ func (s *Notify) Set(ctx context.Context, project, name string, in api.NewWebhoo
 	w := store.Webhook{ProjectID: p.ID, Name: name, URL: in.URL, Kinds: kinds, Inside: ground.WhoAsks(ctx).Administrator,
 		SetBy: ground.WhoAsks(ctx).Name}
 	err = s.vault.Sealing(ctx, []byte(text), func(q ground.Q, sealed []byte, to string) error {
+		if err := q.LockWebhooks(ctx, p.ID); err != nil {
+			return err
+		}
 		all, err := q.Webhooks(ctx, p.ID)
 		if err != nil {
 			return err
