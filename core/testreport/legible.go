@@ -32,22 +32,31 @@ func legible(r io.Reader) (io.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	if bytes.HasPrefix(head, mark) {
+		_, _ = b.Discard(len(mark)) // it is there
+	}
+	if from == nil {
+		return transform.NewReader(b, plainXML{}), nil
+	}
 	return transform.NewReader(b, transform.Chain(from.NewDecoder(), plainXML{})), nil
 }
 
-// encodingOf tells by its beginning what a file is written in.
+// mark may begin a text in UTF-8 (Unicode, section 23.8).
+var mark = []byte("\uFEFF")
+
+// encodingOf tells by its beginning what a file is written in; nil is UTF-8.
 func encodingOf(head []byte) (encoding.Encoding, error) {
 	if bytes.HasPrefix(head, []byte{0xFE, 0xFF}) || bytes.HasPrefix(head, []byte{0xFF, 0xFE}) {
 		return unicode.UTF16(unicode.BigEndian, unicode.ExpectBOM), nil
 	}
-	head = bytes.TrimPrefix(head, []byte("\uFEFF"))
+	head = bytes.TrimPrefix(head, mark)
 	label := ""
 	if m := declared.FindSubmatch(head); m != nil {
 		label = squeezed(string(m[1]))
 	}
 	switch label {
 	case "", "utf8", "usascii", "ascii":
-		return unicode.UTF8BOM, nil
+		return nil, nil
 	case "latin1":
 		label = "iso88591"
 	}
@@ -73,6 +82,14 @@ const longestReference = 16
 // Transform implements transform.Transformer.
 func (plainXML) Transform(dst, src []byte, atEOF bool) (wrote, read int, err error) {
 	for read < len(src) {
+		if n := ordinary(src[read:]); n > 0 {
+			n = copy(dst[wrote:], src[read:read+n])
+			if n == 0 {
+				return wrote, read, transform.ErrShortDst
+			}
+			wrote, read = wrote+n, read+n
+			continue
+		}
 		c, size := rune(src[read]), 1
 		if c >= utf8.RuneSelf {
 			if !atEOF && !utf8.FullRune(src[read:]) {
@@ -98,6 +115,14 @@ func (plainXML) Transform(dst, src []byte, atEOF bool) (wrote, read int, err err
 		read += size
 	}
 	return wrote, read, nil
+}
+
+// ordinary is how many bytes a text begins with that are themselves, whatever comes behind them: most are.
+func ordinary(text []byte) (n int) {
+	for n < len(text) && (text[n] >= ' ' && text[n] < utf8.RuneSelf && text[n] != '&' || text[n] == '\n') {
+		n++
+	}
+	return n
 }
 
 // reference reads a reference to a character by its number at the beginning of a text, n bytes long; n is 0 when there
